@@ -31,13 +31,13 @@ pub enum SyntaxErrorKind {
     #[error("the string is not closed")]
     UnclosedString,
     /// A line end in a literal of one line.
-    #[error("a string in single quotes ends on its line: use three quotes")]
+    #[error("a string in single quotes cannot span lines: use three quotes")]
     LineEnd,
     /// An escape that is not defined.
     #[error("`{0}` is not an escape sequence")]
     Escape(String),
     /// An escape whose number is not that of a character, or is not a byte.
-    #[error("`{0}` is not the number of a character")]
+    #[error("`{0}` is not a character code")]
     CodePoint(String),
     /// An integer outside of the range of its type.
     #[error("`{0}` does not fit into 64 bits")]
@@ -61,6 +61,6 @@ pub enum SyntaxErrorKind {
     #[error("`transformMapEntry` needs an entry, as in `{{key: value}}`")]
     MacroEntry,
     /// More levels than are read.
-    #[error("more than {0} levels are nested")]
+    #[error("nesting is deeper than {0} levels")]
     Depth(usize),
 }

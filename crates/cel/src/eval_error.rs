@@ -98,7 +98,7 @@ pub enum EvalErrorKind {
         length: usize,
     },
     /// The index of a list that is not a whole number.
-    #[error("the index of a list is a whole number, not {type_name}")]
+    #[error("a list index must be an integer, not {type_name}")]
     IndexType {
         /// The type of the index.
         type_name: &'static str,
@@ -153,13 +153,13 @@ pub enum EvalErrorKind {
     #[error("in `{}`: {}", .0.function, .0.error)]
     InFunction(Box<FunctionError>),
     /// A value with more levels than values may have.
-    #[error("more than {0} lists and maps are inside each other")]
+    #[error("lists and maps are nested deeper than {0} levels")]
     Depth(usize),
     /// More steps than one evaluation may take.
-    #[error("the expression takes more than {0} steps")]
+    #[error("the expression exceeds {0} steps")]
     Steps(u64),
     /// More bytes than the values of one evaluation may have.
-    #[error("the value has more than {0} bytes")]
+    #[error("the value is larger than {0} bytes")]
     Bytes(u64),
 }
 

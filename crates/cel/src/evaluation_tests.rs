@@ -48,10 +48,10 @@ fn errors_name_the_part_that_fails() {
         ("dyn(1) ? 2 : 3", "error `dyn(1)`: a condition must be true or false, not int"),
         ("9223372036854775807 + 1", "error `9223372036854775807 + 1`: the result is out of the range of int"),
         ("{'a': 1, 'a': 2}", "error `'a'`: the key `a` appears twice"),
-        ("timestamp('morning')", "error `timestamp('morning')`: `morning` is not a timestamp of RFC 3339"),
-        ("[1].sortBy(x, {})", "error `[1].sortBy(x, {})`: `sortBy`: values of the type map have no order"),
+        ("timestamp('morning')", "error `timestamp('morning')`: `morning` is not an RFC 3339 timestamp"),
+        ("[1].sortBy(x, {})", "error `[1].sortBy(x, {})`: `sortBy`: values of type map cannot be ordered"),
         ("optional.none().value()", "error `optional.none().value()`: the optional is empty"),
-        ("'a'.matches('(')", "error `'a'.matches('(')`: `matches`: `(` is not a regular expression: unclosed group"),
+        ("'a'.matches('(')", "error `'a'.matches('(')`: `matches`: invalid regular expression `(`: unclosed group"),
     ]);
 }
 

@@ -162,12 +162,12 @@ fn all_errors_are_reported_with_their_places() {
         (
             "'a\nc'",
             &[
-                "`'a` a string in single quotes ends on its line: use three quotes",
+                "`'a` a string in single quotes cannot span lines: use three quotes",
                 "`c` expected an operator or the end, found `c`",
             ],
         ),
         ("'\\q' + '\\u12'", &["`\\q` `\\q` is not an escape sequence", "`\\u12` `\\u12` is not an escape sequence"]),
-        ("'\\ud800'", &["`\\ud800` `\\ud800` is not the number of a character"]),
+        ("'\\ud800'", &["`\\ud800` `\\ud800` is not a character code"]),
         ("b'\\u0041'", &["`\\u` `\\u` is not an escape sequence"]),
         ("9223372036854775808", &["`9223372036854775808` `9223372036854775808` does not fit into 64 bits"]),
         ("12abc + 0x", &["`12abc` `12abc` is not a number", "`0x` `0x` is not a number"]),
@@ -203,7 +203,7 @@ fn levels_are_limited_and_chains_are_not() {
     {
         let errors = parse(&text).errors;
         assert_eq!(errors.len(), 1, "{errors:?}");
-        assert_eq!(errors[0].to_string(), "more than 200 levels are nested");
+        assert_eq!(errors[0].to_string(), "nesting is deeper than 200 levels");
     }
     // An error for each element, in a time that does not grow with their square.
     assert_eq!(parse(&format!("[{}]", "$,".repeat(200_000))).errors.len(), 200_000);

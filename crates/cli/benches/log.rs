@@ -20,7 +20,7 @@ const MANY: i64 = 200_000;
 const FEW: i64 = 200;
 
 fn main() {
-    let packhouse = Packhouse::start(Server::Bench).expect("a packhouse");
+    let packhouse = Packhouse::start(Server::Local).expect("a packhouse");
     let programs = tempfile::tempdir().expect("a folder");
     let tool = &*common::tool(programs.path());
     let few = lay(tool, &packhouse.base(), FEW);

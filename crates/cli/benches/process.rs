@@ -24,7 +24,7 @@ fn main() {
     let (bare, tool) = (installed(&bare_client(), programs.path()), common::tool(programs.path()));
     let tool = tool.as_path();
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let packhouse = Packhouse::start(Server::Bench).expect("a packhouse");
+    let packhouse = Packhouse::start(Server::Local).expect("a packhouse");
     lay(folder.path(), &packhouse.base());
 
     let url = format!("{}/lots/L-2039", packhouse.base());
@@ -79,7 +79,7 @@ fn main() {
             &mut || {
                 run(Command::new(tool).args(["replay", "requests/pairs.http", "--no-log"]).current_dir(folder.path()))
             },
-            &mut || run(Command::new(&bare).args(["pairs", &base, Server::Bench.api_key(), &count])),
+            &mut || run(Command::new(&bare).args(["pairs", &base, Server::Local.api_key(), &count])),
             &mut || run(Command::new(tool).args(["replay", "requests/pairs.http"]).current_dir(folder.path())),
         ],
     );
@@ -104,7 +104,7 @@ fn main() {
     let times = take_turns(
         LOOP_RUNS,
         &mut [&mut || reported(), &mut || {
-            run(Command::new(&bare).args(["pairs", &base, Server::Bench.api_key(), &count]))
+            run(Command::new(&bare).args(["pairs", &base, Server::Local.api_key(), &count]))
         }],
     );
     let page = std::fs::metadata(folder.path().join("r.html")).expect("a report").len();
@@ -187,7 +187,7 @@ fn bare_client() -> PathBuf {
 fn lay(folder: &Path, base: &str) {
     let config = format!(
         "[workspace]\nenvironment = \"bench\"\n[environments.bench.values]\nbase = \"{base}\"\nkey = \"{}\"\n",
-        Server::Bench.api_key()
+        Server::Local.api_key()
     );
     std::fs::create_dir(folder.join("requests")).expect("a folder");
     let write = |name: &str, text: &str| std::fs::write(folder.join(name), text).expect("a file");

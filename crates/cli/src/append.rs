@@ -44,14 +44,14 @@ impl<'f> Append<'f> {
         let taken = |name: &str| there.cells.iter().any(|cell| *cell.name == *name);
         let own = parse(text, SourceId(0), "request").file;
         let Some(first) = own.cells.first() else {
-            return Err(CommandError::refused("there is no request in this text"));
+            return Err(CommandError::refused("this text contains no request"));
         };
         let text = text.trim_end();
         let titled = text.trim_start_matches('\u{feff}').starts_with("%%");
         let (cell, name) = if titled {
             if taken(&first.name) {
-                let message = format!("`{}` has a cell named `{}` already", file.display(), first.name);
-                return Err(CommandError::refused_with(message, "give the request another title"));
+                let message = format!("`{}` already contains a request named `{}`", file.display(), first.name);
+                return Err(CommandError::refused_with(message, "use another title"));
             }
             (text.to_owned(), first.name.to_string())
         } else {
@@ -86,8 +86,8 @@ pub(crate) fn expect_request_file(file: &Path) -> Result<(), CommandError> {
     if file.extension().is_some_and(|extension| extension == "http") {
         return Ok(());
     }
-    let message = format!("`{}` is no request file", file.display());
-    Err(CommandError::refused_with(message, "name one that ends in `.http`"))
+    let message = format!("`{}` is not a request file", file.display());
+    Err(CommandError::refused_with(message, "use a file name that ends in `.http`"))
 }
 
 /// Refuses a file whose only request has no title: behind it, another one would be its body.
@@ -95,8 +95,8 @@ pub(crate) fn expect_titles(file: &Path, text: &str, there: &RequestFile) -> Res
     if text.trim().is_empty() || there.cells.first().is_none_or(|cell| text[cell.span.range()].starts_with("%%")) {
         return Ok(());
     }
-    let message = format!("`{}` is one request without a `%%` line", file.display());
-    Err(CommandError::refused_with(message, "write a line `%% Title` above it, so that others can follow"))
+    let message = format!("`{}` contains a single request without a `%%` line", file.display());
+    Err(CommandError::refused_with(message, "add a line `%% Title` above it first"))
 }
 
 #[cfg(test)]
@@ -144,15 +144,19 @@ mod tests {
     #[test]
     fn what_would_not_be_found_again_is_refused() {
         for (before, text, why) in [
-            (Some("%% Open lots\n/lots\n"), "%% Open lots\nGET /lots", "`FILE` has a cell named `open-lots` already"),
-            (Some("GET /lots\n"), "GET /growers", "`FILE` is one request without a `%%` line"),
-            (None, "# only a comment\n", "there is no request in this text"),
+            (
+                Some("%% Open lots\n/lots\n"),
+                "%% Open lots\nGET /lots",
+                "`FILE` already contains a request named `open-lots`",
+            ),
+            (Some("GET /lots\n"), "GET /growers", "`FILE` contains a single request without a `%%` line"),
+            (None, "# only a comment\n", "this text contains no request"),
         ] {
             assert_eq!(appended(before, text), Err(why.to_owned()), "{text}");
         }
         let other = Append::prepare(Path::new("lots.txt"), "GET /lots").err();
         assert!(
-            matches!(other, Some(CommandError::Refused { message, .. }) if message == "`lots.txt` is no request file")
+            matches!(other, Some(CommandError::Refused { message, .. }) if message == "`lots.txt` is not a request file")
         );
     }
 }

@@ -24,17 +24,17 @@ pub(crate) fn guard(
     methods.dedup();
     let destination = match changing {
         [(cell, _)] => project.target(*cell),
-        _ => project.heading().base.unwrap_or_else(|| "several addresses".to_owned()),
+        _ => project.heading().base.unwrap_or_else(|| "several servers".to_owned()),
     };
     let what = format!("{} with {}", count(changing.len(), "request", "requests"), methods.join(", "));
     let name = &environment.name;
     if !prompter.is_there() {
-        let message = format!("environment `{name}` is guarded, and {what} would change something at {destination}");
-        return Err(CommandError::refused_with(message, "pass `--yes` to send all the same; nothing was sent"));
+        let message = format!("environment `{name}` is guarded, and {what} may modify data at {destination}");
+        return Err(CommandError::refused_with(message, "pass `--yes` to send anyway; nothing was sent"));
     }
     let question = format!("Environment {name} is guarded. Send {what} to {destination}?");
     match prompter.confirm(&question, &format!("Send to {name}"), false)? {
         true => Ok(true),
-        false => Err(CommandError::refused("nothing was sent: the answer was no")),
+        false => Err(CommandError::refused("cancelled; nothing was sent")),
     }
 }

@@ -9,7 +9,10 @@ pub(crate) fn edit(text: &str, extension: &str) -> Result<String, CommandError> 
     let chosen =
         ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok().filter(|it| !it.trim().is_empty()));
     let Some(editor) = chosen else {
-        return Err(CommandError::refused_with("no editor is chosen", "set VISUAL or EDITOR, as in `EDITOR=vi`"));
+        return Err(CommandError::refused_with(
+            "no editor is configured",
+            "set VISUAL or EDITOR, for example `EDITOR=vi`",
+        ));
     };
     let mut file = tempfile::Builder::new();
     let file = file.prefix("yieldtray-").suffix(extension).tempfile().context("cannot write a file to edit")?;

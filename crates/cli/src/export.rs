@@ -26,14 +26,20 @@ use yieldtray_workspace::{CellId, uses_oauth2};
 const TOKEN: &str = "access_token";
 
 /// The target of that name.
+/// The names of the targets, each with a line about it.
+pub(crate) fn target_names() -> impl Iterator<Item = (&'static str, &'static str)> {
+    TARGETS.iter().map(|target| (target.name, target.about))
+}
+
+/// The target of that name.
 pub(crate) fn named(name: &str) -> Result<&'static Target, CommandError> {
     target(name).ok_or_else(|| {
         let names = || TARGETS.iter().map(|target| target.name);
         let hint = match closest(name, names()) {
             Some(meant) => format!("did you mean `{meant}`?"),
-            None => format!("write one of {}", join_words(names())),
+            None => format!("available: {}", join_words(names())),
         };
-        CommandError::refused_with(format!("nothing can be written as `{name}`"), hint)
+        CommandError::refused_with(format!("unknown export target `{name}`"), hint)
     })
 }
 
@@ -87,11 +93,11 @@ pub(crate) fn export_cells(
             Ok(outline) => outline,
             // Nothing is wrong, and nothing would be sent: it is skipped.
             Err(problems) if !problems.iter().any(Problem::is_error) && several => {
-                notes.push(format!("`{name}` is left out: it would not be sent now"));
+                notes.push(format!("`{name}` is omitted: it would be skipped now"));
                 continue;
             }
             Err(problems) if !problems.iter().any(Problem::is_error) => {
-                return Err(CommandError::refused(format!("`{name}` would not be sent now: it is skipped")));
+                return Err(CommandError::refused(format!("`{name}` would be skipped now")));
             }
             Err(problems) => return Err(out.stop_with(&project.workspace, &problems)),
         };
@@ -137,10 +143,10 @@ pub(crate) fn export_cells(
 fn unsupported(project: &Project, cell: CellId) -> Vec<String> {
     let own = project.workspace.cell(cell);
     let reasons = own.instructions().filter_map(|line| match line.kind {
-        InstructionKind::Each(_) => Some("its first row stands for all of `% each`"),
-        InstructionKind::Wait { .. } => Some("it is sent once: `% wait until` is left out"),
-        InstructionKind::Skip { .. } => Some("it is sent as it would be now: `% skip when` is left out"),
-        InstructionKind::Save(_) => Some("`% save` is left out"),
+        InstructionKind::Each(_) => Some("only the first row of `% each` is exported"),
+        InstructionKind::Wait { .. } => Some("`% wait until` is omitted: it is sent once"),
+        InstructionKind::Skip { .. } => Some("`% skip when` is omitted: it is exported as it would be sent now"),
+        InstructionKind::Save(_) => Some("`% save` is omitted"),
         _ => None,
     });
     reasons.map(|reasons| format!("`{}`: {reasons}", own.name)).collect()

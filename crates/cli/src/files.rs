@@ -42,7 +42,7 @@ pub(crate) fn read_regular(file: &Path, largest: u64) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
     let size = opened.take(largest + 1).read_to_end(&mut bytes)? as u64;
     match size > largest {
-        true => Err(io::Error::other(format!("it has more than {largest} bytes"))),
+        true => Err(io::Error::other(format!("it is larger than {largest} bytes"))),
         false => Ok(bytes),
     }
 }
@@ -57,9 +57,9 @@ pub(crate) fn open_regular(file: &Path) -> io::Result<std::fs::File> {
     let opened = options.open(file).map_err(plain)?;
     let about = opened.metadata()?;
     match (about.is_dir(), about.is_file()) {
-        (true, _) => Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")),
+        (true, _) => Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a directory")),
         (_, true) => Ok(opened),
-        _ => Err(io::Error::other("it is a device or a pipe, and no file")),
+        _ => Err(io::Error::other("it is a device or a pipe, not a file")),
     }
 }
 
@@ -77,7 +77,7 @@ pub(crate) fn open_to_write_through(file: &Path) -> io::Result<std::fs::File> {
     // Opening a pipe would wait for somebody who reads it.
     match open(false) {
         Err(error) if cfg!(unix) && error.raw_os_error() == Some(rustix::io::Errno::NXIO.raw_os_error()) => {
-            Err(io::Error::new(error.kind(), "it is a pipe that nobody reads"))
+            Err(io::Error::new(error.kind(), "it is a pipe without a reader"))
         }
         Err(error) => Err(plain(error)),
         Ok(_probe) => open(true).map_err(plain),
@@ -109,7 +109,7 @@ pub(crate) fn lock(folder: &Path) -> io::Result<Option<std::fs::File>> {
             Err(TryLockError::Error(error)) if error.kind() == io::ErrorKind::Unsupported => return Ok(None),
             Err(TryLockError::Error(error)) => return Err(error),
             Err(TryLockError::WouldBlock) if began.elapsed() > LOCK_TIMEOUT => {
-                return Err(io::Error::new(io::ErrorKind::TimedOut, "another process changes files there"));
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "another process is changing files there"));
             }
             Err(TryLockError::WouldBlock) => std::thread::sleep(Duration::from_millis(5)),
         }
@@ -159,8 +159,8 @@ pub(crate) fn path_from_text(text: &str) -> Option<PathBuf> {
 /// The most common failures in our words: they end sentences that a person reads.
 pub(crate) fn plain(error: io::Error) -> io::Error {
     let message = match error.kind() {
-        io::ErrorKind::NotFound => "there is no such file",
-        io::ErrorKind::IsADirectory => "it is a folder",
+        io::ErrorKind::NotFound => "file not found",
+        io::ErrorKind::IsADirectory => "it is a directory",
         _ => return error,
     };
     io::Error::new(error.kind(), message)
@@ -209,13 +209,15 @@ impl AtomicFile {
     fn with(target: &Path, private: bool) -> io::Result<Self> {
         let folder = target.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         if !folder.is_dir() {
-            return Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no folder `{}`", folder.display())));
+            return Err(io::Error::new(io::ErrorKind::NotFound, format!("directory `{}` not found", folder.display())));
         }
         let before = std::fs::metadata(target);
         // A whole file takes the place of what is there: a device or a pipe would be gone.
         match &before {
-            Ok(before) if before.is_dir() => return Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")),
-            Ok(before) if !before.is_file() => return Err(io::Error::other("it is a device or a pipe, and no file")),
+            Ok(before) if before.is_dir() => {
+                return Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a directory"));
+            }
+            Ok(before) if !before.is_file() => return Err(io::Error::other("it is a device or a pipe, not a file")),
             _ => {}
         }
         remove_abandoned(folder);
@@ -298,7 +300,7 @@ fn remove_abandoned(folder: &Path) {
             }
         };
         if abandoned {
-            tracing::debug!(name, "a file that was never finished is removed");
+            tracing::debug!(name, "an unfinished file is removed");
             let _ = std::fs::remove_file(entry.path());
         }
     }
@@ -365,8 +367,8 @@ pub(crate) fn request_files(root: &Path, folder: &Path, with_common: bool) -> Re
     let root = root.canonicalize().with_context(|| format!("cannot open `{}`", root.display()))?;
     if !folder.starts_with(&root) {
         let message =
-            format!("`{shown}` leads out of the workspace, to `{}`", escape_line(&folder.display().to_string()));
-        return Err(CommandError::refused_with(message, "name places of one workspace at a time"));
+            format!("`{shown}` points outside the workspace, to `{}`", escape_line(&folder.display().to_string()));
+        return Err(CommandError::refused_with(message, "pass paths of one workspace"));
     }
     let (mut files, mut passed_over) = (Vec::new(), Vec::new());
     for entry in WalkBuilder::new(&folder).require_git(false).sort_by_file_name(Ord::cmp).build() {
@@ -401,8 +403,8 @@ fn cannot_look_through(root: &Path, error: &ignore::Error) -> Problem {
     let shown =
         path.map(|path| escape_line(&path.strip_prefix(root).unwrap_or(path).display().to_string()).into_owned());
     let message = match shown {
-        Some(shown) => format!("`{shown}` cannot be looked through and is left out: {why}"),
-        None => format!("a folder cannot be looked through and is left out: {why}"),
+        Some(shown) => format!("cannot read directory `{shown}`, skipped: {why}"),
+        None => format!("cannot read a directory, skipped: {why}"),
     };
     Problem::warning(Code::UnreadableFile, Span::default(), message)
 }

@@ -141,8 +141,8 @@ impl ImportWriter {
         let full = self.project.here.join(file);
         let folder = full.parent().unwrap_or(&full);
         let outside = || {
-            let message = format!("`{}` lies outside the workspace", file.display());
-            CommandError::refused_with(message, "name a file below the workspace's root")
+            let message = format!("`{}` is outside the workspace", file.display());
+            CommandError::refused_with(message, "use a path inside the workspace")
         };
         // New folders are created below existing ones.
         let existing = folder.ancestors().find(|folder| folder.is_dir()).unwrap_or(folder);
@@ -155,8 +155,8 @@ impl ImportWriter {
         let inside = path.strip_prefix(&self.project.root).map(Path::to_owned).map_err(|_| outside())?;
         // An import writes into hidden folders no more than a response does.
         check_writable(&inside.with_extension("")).map_err(|why| {
-            let message = format!("nothing is imported to `{}`: {why}", file.display());
-            CommandError::refused_with(message, "name a file that is not hidden and not a configuration")
+            let message = format!("cannot import to `{}`: {why}", file.display());
+            CommandError::refused_with(message, "choose a file that is neither hidden nor a configuration file")
         })?;
         Ok(inside)
     }
@@ -222,9 +222,8 @@ impl ImportWriter {
         let writes = self.targets.iter().any(|target| target.file.is_some());
         if writes && !secrets.is_empty() {
             let before = self.read(Path::new(LOCAL_FILE))?;
-            let after = add_secrets(&before, &secrets).map_err(|_| {
-                CommandError::refused(format!("`{LOCAL_FILE}` is no configuration that values can be added to"))
-            })?;
+            let after = add_secrets(&before, &secrets)
+                .map_err(|_| CommandError::refused(format!("cannot add values to `{LOCAL_FILE}`: it is not valid")))?;
             changes.push(Change { file: LOCAL_FILE.into(), before, after: after.into_bytes() });
         }
         for target in &self.targets {
@@ -233,7 +232,7 @@ impl ImportWriter {
             for (path, bytes) in &target.builder.files {
                 let path = folder.join(path);
                 if self.project.root.join(&path).exists() {
-                    return Err(CommandError::refused(format!("`{}` is there already", path.display())));
+                    return Err(CommandError::refused(format!("`{}` already exists", path.display())));
                 }
                 changes.push(Change { file: path, before: String::new(), after: bytes.clone() });
             }
@@ -289,30 +288,32 @@ impl ImportWriter {
         }
         write!(out.result(), "{printed}")?;
         for (title, why) in refused {
-            out.say(&format!("{} {title}: {why}", out.settings.error_styles.bad("left out")))?;
+            out.say(&format!("{} {title}: {why}", out.settings.error_styles.bad("skipped")))?;
         }
         if out.settings.quiet {
             return Ok(ExitCode::Success);
         }
         if unkept > 0 {
-            let message =
-                format!("{} of bytes, which `--into FILE` puts into files", table::count(unkept, "body", "bodies"));
+            let message = format!(
+                "{} of binary data, which `--into FILE` writes to files",
+                table::count(unkept, "body", "bodies")
+            );
             out.say(&out.settings.error_styles.warn(&message))?;
         }
         let styles = out.settings.error_styles;
         if self.kept > 0 {
-            let (one, many) = ("thing is there already, and stays", "things are there already, and stay");
-            out.say(&styles.dim(&format!("{} as before", table::count(self.kept, one, many))))?;
+            let (one, many) = ("item already exists", "items already exist");
+            out.say(&styles.dim(&format!("{}, unchanged", table::count(self.kept, one, many))))?;
         }
         if !names.is_empty() {
             let all = table::count(names.len(), "secret", "secrets");
             let names = join_words(names.iter().copied());
             let message = match (files.is_empty(), self.dry) {
                 (true, _) => {
-                    format!("{all} left out of the text: give {names} in `{LOCAL_FILE}`, or name a file with `--into`")
+                    format!("{all} removed from the output: set {names} in `{LOCAL_FILE}`, or use `--into FILE`")
                 }
-                (false, true) => format!("{all} would go to `{LOCAL_FILE}`: {names}"),
-                (false, false) => format!("{all} went to `{LOCAL_FILE}`: {names}"),
+                (false, true) => format!("{all} would be stored in `{LOCAL_FILE}`: {names}"),
+                (false, false) => format!("{all} stored in `{LOCAL_FILE}`: {names}"),
             };
             out.say(&styles.warn(&message))?;
         }

@@ -1,12 +1,13 @@
 //! `yieldtray`: keeps API requests as plain text, sends them, and replays them with checks.
 //!
-//! The binary is thin: it reads arguments and files, asks core what to do, sends what core has
-//! prepared, and shows what core reports.
+//! The binary is thin: it reads arguments and files, asks the libraries what to do, sends
+//! the requests they prepare, and shows what they report.
 
 mod append;
 mod args;
 mod clock;
 mod commands;
+mod completion;
 mod confirm;
 mod edit;
 mod editor;
@@ -26,6 +27,7 @@ mod settings;
 mod styles;
 #[cfg(test)]
 mod testing;
+mod topics;
 
 use error::CommandError;
 use host::HostFacts;
@@ -34,6 +36,7 @@ use yieldtray_engine::ExitCode;
 
 fn main() -> std::process::ExitCode {
     std::panic::set_hook(Box::new(report_panic));
+    completion::answer_shell();
     let args = match args::Args::read() {
         Ok(args) => args,
         // Help and version go to standard output and are not an error.
@@ -70,7 +73,7 @@ fn main() -> std::process::ExitCode {
 #[allow(clippy::print_stderr)]
 fn report_panic(failure: &std::panic::PanicHookInfo<'_>) {
     if let Some(place) = failure.location() {
-        eprintln!("yieldtray itself failed at {place}: please report it");
+        eprintln!("internal error at {place}: please report it");
     }
 }
 

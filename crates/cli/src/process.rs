@@ -34,7 +34,7 @@ pub(crate) fn output(command: &[String], folder: &Path) -> Result<Vec<u8>, Strin
 }
 
 fn run(command: &[String], folder: &Path, limit: Duration) -> Result<Vec<u8>, String> {
-    let (program, arguments) = command.split_first().ok_or("which names no program")?;
+    let (program, arguments) = command.split_first().ok_or("which is empty")?;
     let started = Command::new(program)
         .args(arguments)
         .current_dir(folder)
@@ -42,7 +42,7 @@ fn run(command: &[String], folder: &Path, limit: Duration) -> Result<Vec<u8>, St
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .spawn();
-    let mut child = started.map_err(|error| format!("which cannot be started: {error}"))?;
+    let mut child = started.map_err(|error| format!("which could not be started: {error}"))?;
     // Read by threads: a program that writes much to one of the two must not wait for the other. They
     // hand over through channels, since what the program has started may keep a pipe open for ever.
     let out = drain(child.stdout.take());
@@ -55,20 +55,20 @@ fn run(command: &[String], folder: &Path, limit: Duration) -> Result<Vec<u8>, St
             Ok(None) => {
                 let _ = child.kill();
                 let _ = child.wait();
-                return Err(format!("which did not end within {} s", limit.as_secs_f64()));
+                return Err(format!("which did not finish within {} s", limit.as_secs_f64()));
             }
-            Err(error) => return Err(format!("which cannot be waited for: {error}")),
+            Err(error) => return Err(format!("whose result could not be read: {error}")),
         }
     };
     let soon = Duration::from_secs(2);
     if status.success() {
-        return out.recv_timeout(soon).map_err(|_| "which keeps its output open".to_owned());
+        return out.recv_timeout(soon).map_err(|_| "which did not close its output".to_owned());
     }
     let errors = errors.recv_timeout(soon).unwrap_or_default();
     let errors = String::from_utf8_lossy(&errors);
-    let how = status.code().map_or_else(|| "was stopped by a signal".to_owned(), |code| format!("failed with {code}"));
+    let how = status.code().map_or_else(|| "was killed by a signal".to_owned(), |code| format!("failed with {code}"));
     match errors.trim() {
-        "" => Err(format!("which {how} and said nothing")),
+        "" => Err(format!("which {how} without a message")),
         said => Err(format!("which {how}: {said}")),
     }
 }
@@ -101,11 +101,11 @@ mod tests {
         let long = Duration::from_secs(20);
         assert_eq!(shell("echo windfall; echo chat >&2", long).as_deref(), Ok("windfall\n"));
         assert_eq!(shell("echo no store >&2; exit 3", long), Err("which failed with 3: no store".to_owned()));
-        assert_eq!(shell("exit 1", long), Err("which failed with 1 and said nothing".to_owned()));
+        assert_eq!(shell("exit 1", long), Err("which failed with 1 without a message".to_owned()));
         let slow = shell("sleep 20", Duration::from_millis(50));
-        assert_eq!(slow, Err("which did not end within 0.05 s".to_owned()));
+        assert_eq!(slow, Err("which did not finish within 0.05 s".to_owned()));
         let missing = output(&["no-such-program-here".to_owned()], Path::new("/")).expect_err("it is not there");
-        assert!(missing.starts_with("which cannot be started: "), "{missing}");
+        assert!(missing.starts_with("which could not be started: "), "{missing}");
         let large = shell("yes | head -c 3000000", long).expect("it ends");
         assert_eq!(large.len() as u64, MAX_OUTPUT_BYTES);
     }

@@ -168,7 +168,7 @@ fn choice(question: &Question, choices: &[Value]) -> Result<Value, CommandError>
         let numbered = || typed.parse::<usize>().ok().and_then(|number| choices.get(number.checked_sub(1)?));
         match named.or_else(numbered) {
             Some(value) => return Ok(value.clone()),
-            None => say(&format!("type a number from 1 to {}, or one of them", choices.len()))?,
+            None => say(&format!("type a number from 1 to {}, or one of the values", choices.len()))?,
         }
     }
 }

@@ -151,7 +151,7 @@ pub(crate) fn choose_environment(
 /// An origin of `--secrets-to`.
 fn origin(text: &str) -> Result<String, CommandError> {
     parse_origin(text).ok_or_else(|| {
-        let hint = "write scheme, host and port, as in `--secrets-to https://scale.example`";
+        let hint = "expected scheme, host and port, for example `--secrets-to https://scale.example`";
         CommandError::refused_with(format!("`--secrets-to {text}` is not an origin"), hint)
     })
 }
@@ -160,16 +160,16 @@ fn origin(text: &str) -> Result<String, CommandError> {
 pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
     let Some((name, value)) = text.split_once('=') else {
         return Err(CommandError::refused_with(
-            format!("`--set {text}` has no value"),
+            format!("`--set {text}` is missing a value"),
             format!("write `--set {text}=…`"),
         ));
     };
     if !is_value_name(name) {
-        let hint = "use letters, digits and `_`, the first no digit";
-        return Err(CommandError::refused_with(format!("`{name}` cannot name a value"), hint));
+        let hint = "use letters, digits and `_`, not starting with a digit";
+        return Err(CommandError::refused_with(format!("`{name}` is not a valid variable name"), hint));
     }
     if is_language_name(name) {
-        let message = format!("`{name}` is a name of the language, so no value can take it");
+        let message = format!("`{name}` is reserved and cannot be a variable name");
         return Err(CommandError::refused(message));
     }
     Ok((name.to_owned(), Value::infer(value)))
@@ -218,7 +218,7 @@ mod tests {
 
     #[test]
     fn the_nearest_source_chooses_the_environment() {
-        let configured = config("[workspace]\nenvironment = \"bench\"\n[environments.bench]\n");
+        let configured = config("[workspace]\nenvironment = \"local\"\n[environments.local]\n");
         let mut common = common();
         let mut host = host();
         let chosen = |common: &Common, host: &HostFacts, config: &Config, checkout: Option<&str>| {
@@ -227,7 +227,7 @@ mod tests {
         };
         let by = |name: &str, by| Some((name.to_owned(), by));
         assert_eq!(chosen(&common, &host, &config(""), None), None);
-        assert_eq!(chosen(&common, &host, &configured, None), by("bench", ChosenBy::Configuration));
+        assert_eq!(chosen(&common, &host, &configured, None), by("local", ChosenBy::Configuration));
         assert_eq!(chosen(&common, &host, &configured, Some("dock")), by("dock", ChosenBy::Checkout));
         host.environment = Some("live".to_owned());
         assert_eq!(chosen(&common, &host, &configured, Some("dock")), by("live", ChosenBy::Variable));
@@ -253,18 +253,16 @@ mod tests {
         assert_eq!((settings.seed, settings.can_ask), (7, true));
         assert_eq!(resolve(&[], &[], Some(4616)).expect("they are right").seed, 4616);
         let wrong = |set: &[&str], secrets_to: &[&str]| resolve(set, secrets_to, None).map(drop);
-        assert_eq!(wrong(&["bins"], &[]), Err("`--set bins` has no value | write `--set bins=…`".to_owned()));
+        assert_eq!(wrong(&["bins"], &[]), Err("`--set bins` is missing a value | write `--set bins=…`".to_owned()));
         assert_eq!(
             wrong(&["4bins=1"], &[]),
-            Err("`4bins` cannot name a value | use letters, digits and `_`, the first no digit".to_owned())
+            Err("`4bins` is not a valid variable name | use letters, digits and `_`, not starting with a digit"
+                .to_owned())
         );
-        assert_eq!(
-            wrong(&["status=1"], &[]),
-            Err("`status` is a name of the language, so no value can take it | ".to_owned())
-        );
+        assert_eq!(wrong(&["status=1"], &[]), Err("`status` is reserved and cannot be a variable name | ".to_owned()));
         assert_eq!(
             wrong(&[], &["scale.example"]),
-            Err("`--secrets-to scale.example` is not an origin | write scheme, host and port, as in \
+            Err("`--secrets-to scale.example` is not an origin | expected scheme, host and port, for example \
                  `--secrets-to https://scale.example`"
                 .to_owned())
         );

@@ -67,6 +67,8 @@ const HOMES: &[(&str, &[&str])] = &[
     ("async-compression", &["transport"]),
     ("axum", &["packhouse"]),
     ("clap", &["cli"]),
+    ("clap_complete", &["cli"]),
+    ("clap_mangen", &["cli"]),
     ("cookie_store", &["transport"]),
     // Tables of rows in files, and tables in bodies.
     ("csv", &["workspace", "http"]),
@@ -85,6 +87,8 @@ const HOMES: &[(&str, &[&str])] = &[
     ("hyper", &["transport"]),
     ("hyper-rustls", &["transport"]),
     ("hyper-util", &["transport"]),
+    // Not used in code: its version is chosen here.
+    ("idna_adapter", &["transport"]),
     ("ignore", &["cli"]),
     ("imagesize", &["http"]),
     ("indicatif", &["cli"]),
@@ -98,6 +102,7 @@ const HOMES: &[(&str, &[&str])] = &[
     ("notify", &["cli"]),
     ("png", &["packhouse"]),
     ("psl", &["transport"]),
+    ("pulldown-cmark", &["cli"]),
     // Reads bodies in XML, and writes reports in it.
     ("quick-xml", &["expression", "report"]),
     ("rand", &["expression"]),

@@ -21,8 +21,10 @@ fn turned_into_get(exchange: &Exchange) -> Option<String> {
     let (from, to) = (path(&hop.url), path(&hop.location));
     let slash = from.trim_end_matches('/') == to.trim_end_matches('/') && from != to;
     Some(match slash {
-        true => format!("the body was not taken: {} made GET of the POST; write the path as `{to}`", hop.status),
-        false => format!("the body was not taken: {} led from `{from}` to `{to}` and made GET of the POST", hop.status),
+        true => format!("the body was dropped: a {} redirect turned POST into GET; use the path `{to}`", hop.status),
+        false => {
+            format!("the body was dropped: the {} redirect from `{from}` to `{to}` turned POST into GET", hop.status)
+        }
     })
 }
 
@@ -33,8 +35,8 @@ fn no_credentials(exchange: &Exchange) -> Option<String> {
     }
     let left = exchange.redirects().any(|hop| origin(&hop.url) != origin(exchange.sent.url.as_str()));
     Some(match left {
-        true => "no credentials went out: they do not cross a redirect to another origin".to_owned(),
-        false => "no credentials went out: `% auth …` or an `Authorization` field gives some".to_owned(),
+        true => "no credentials were sent: they are dropped on a redirect to another origin".to_owned(),
+        false => "no credentials were sent: add `% auth …` or an `Authorization` header".to_owned(),
     })
 }
 
@@ -43,10 +45,10 @@ fn no_media_type(exchange: &Exchange) -> Option<String> {
     let message = match &exchange.sent.body {
         // A document of JSON gets its Content-Type by itself.
         Some(body) if body.text().trim_start().starts_with(['{', '[']) => {
-            "the body is not valid JSON, so no Content-Type went out: correct it, or write a Content-Type"
+            "the body is not valid JSON, so no Content-Type was sent: correct it, or add a Content-Type"
         }
-        Some(_) => "no Content-Type went out: write one below the request line",
-        None => "neither a body nor a Content-Type went out",
+        Some(_) => "no Content-Type was sent: add one below the request line",
+        None => "neither a body nor a Content-Type was sent",
     };
     lacks.then(|| message.to_owned())
 }
@@ -57,7 +59,7 @@ fn old_session(exchange: &Exchange) -> Option<String> {
     let signs_in = exchange.sent.url.path_segments().is_some_and(|mut parts| parts.any(|part| SIGN_IN.contains(&part)));
     let sent = exchange.cookies.iter().find(|note| note.status == CookieStatus::Sent)?;
     let name = &sent.name;
-    let message = format!("the cookie `{name}` of an earlier answer went out with it: `% cookies off` sends none");
+    let message = format!("the cookie `{name}` from an earlier response was sent: use `% cookies off` to send none");
     (refused && signs_in).then_some(message)
 }
 

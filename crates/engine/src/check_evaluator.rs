@@ -51,8 +51,8 @@ impl CheckResults {
         let masked: Vec<CheckFailure> = masked.collect();
         self.checks -= masked.len();
         self.remarks.extend(masked.into_iter().map(|failure| {
-            let message = "this check reads a secret, which the log masks: it is not judged";
-            Problem::warning(Code::NotJudged, failure.span, message).in_source(failure.source)
+            let message = "this check reads a secret, which is masked in the log: not evaluated";
+            Problem::warning(Code::NotEvaluated, failure.span, message).in_source(failure.source)
         }));
     }
 }
@@ -226,8 +226,8 @@ impl CheckEvaluator<'_> {
 
 /// A check that passed without having looked at anything.
 fn vacuous_all(expr: &ResponseExpr<'_>, list: &str) -> Problem {
-    let message = format!("`{list}` is empty, so `all` holds of nothing in it");
-    let hint = format!("write `size({list}) > 0 && …` if something must be there");
+    let message = format!("`{list}` is empty, so this check always passes");
+    let hint = format!("add `size({list}) > 0 && …` if it must not be empty");
     Problem::warning(Code::EmptyList, expr.span, message).with_hint(hint).in_source(expr.source)
 }
 

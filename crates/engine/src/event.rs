@@ -59,9 +59,11 @@ pub enum Outcome {
     /// It was not sent, since its `% skip when` holds, it has no rows, or a cell that it needs was skipped.
     Skipped,
     /// It was not sent, since the cell or a value has an error.
-    Mistaken,
+    #[serde(alias = "mistaken")]
+    Invalid,
     /// It was sent, but there was no usable response.
-    NoAnswer,
+    #[serde(alias = "no-answer")]
+    NoResponse,
 }
 
 impl Outcome {
@@ -77,9 +79,22 @@ impl Outcome {
             Outcome::Failed => "failed",
             Outcome::NotSent => "not sent",
             Outcome::Skipped => "skipped",
-            Outcome::Mistaken => "mistake",
-            Outcome::NoAnswer => "no answer",
+            Outcome::Invalid => "error",
+            Outcome::NoResponse => "no response",
         }
+    }
+
+    /// The outcome of that name, or of its name before version 0.2.
+    pub fn named(name: &str) -> Option<Self> {
+        Some(match name {
+            "passed" => Outcome::Passed,
+            "failed" => Outcome::Failed,
+            "not-sent" => Outcome::NotSent,
+            "skipped" => Outcome::Skipped,
+            "invalid" | "mistaken" => Outcome::Invalid,
+            "no-response" | "no-answer" => Outcome::NoResponse,
+            _ => return None,
+        })
     }
 
     /// The stable word for data output.
@@ -89,8 +104,8 @@ impl Outcome {
             Outcome::Failed => "failed",
             Outcome::NotSent => "not-sent",
             Outcome::Skipped => "skipped",
-            Outcome::Mistaken => "mistaken",
-            Outcome::NoAnswer => "no-answer",
+            Outcome::Invalid => "invalid",
+            Outcome::NoResponse => "no-response",
         }
     }
 }
@@ -292,12 +307,14 @@ pub struct Summary {
     /// Cells that were skipped.
     pub skipped: usize,
     /// Cells that were not reached, since a failure ended the run.
-    #[serde(rename = "left_out")]
+    #[serde(alias = "left_out")]
     pub not_reached: usize,
     /// Cells that were not sent because of an error in them.
-    pub mistaken: usize,
+    #[serde(alias = "mistaken")]
+    pub invalid: usize,
     /// Requests without a usable response.
-    pub no_answer: usize,
+    #[serde(alias = "no_answer")]
+    pub no_response: usize,
     /// Whether somebody ended the run before its end.
     pub interrupted: bool,
 }
@@ -307,9 +324,9 @@ impl Summary {
     pub fn exit_code(&self) -> ExitCode {
         if self.interrupted {
             ExitCode::Interrupted
-        } else if self.no_answer > 0 {
+        } else if self.no_response > 0 {
             ExitCode::NoResponse
-        } else if self.mistaken > 0 {
+        } else if self.invalid > 0 {
             ExitCode::Mistake
         } else {
             ExitCode::failed_if(self.failed_checks + self.failed_yields > 0)

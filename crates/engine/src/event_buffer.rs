@@ -144,7 +144,7 @@ impl EventBuffer {
                 // A prompt's answer or default holds for the whole run. Lanes may reach it in any order, so each cell
                 // reports it, and it is emitted once.
                 report.problems.retain(|problem| {
-                    problem.code != Code::DefaultTaken || self.default_messages.insert(problem.message.clone())
+                    problem.code != Code::DefaultUsed || self.default_messages.insert(problem.message.clone())
                 });
                 self.emitted.push_back(Event::CellFinished(report));
             }
@@ -161,8 +161,8 @@ impl EventBuffer {
         match report.outcome {
             Outcome::NotSent => self.summary.not_sent += 1,
             Outcome::Skipped => self.summary.skipped += 1,
-            Outcome::Mistaken => self.summary.mistaken += 1,
-            Outcome::NoAnswer => self.summary.no_answer += 1,
+            Outcome::Invalid => self.summary.invalid += 1,
+            Outcome::NoResponse => self.summary.no_response += 1,
             Outcome::Passed | Outcome::Failed => {}
         }
         self.summary.checks += report.checks;

@@ -28,6 +28,7 @@ mod run;
 mod run_state;
 mod run_values;
 mod scheduler;
+mod server_message;
 
 pub use difference::Difference;
 pub use event::{CellReport, CheckFailure, CheckPart, Event, Outcome, Summary, TokenReport, YieldReport};

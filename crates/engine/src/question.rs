@@ -85,9 +85,9 @@ pub(crate) fn next_question(resolver: &mut Resolver<'_>) -> (Option<Question>, V
                 Some(members) if !members.is_empty() => choices = Some(members),
                 members => {
                     let is = if members.is_some() { "an empty list" } else { list.kind().describe() };
-                    let message = format!("`% ask` offers a choice `from` a list, but this is {is}");
+                    let message = format!("the choices of `% ask … from` must be a list, but this is {is}");
                     let problem = Problem::error(Code::FailedExpression, span, message);
-                    let hint = "give a list with members, as in `from ['gala', 'fuji']`";
+                    let hint = "use a non-empty list, for example `from ['gala', 'fuji']`";
                     problems.push(problem.with_hint(hint).in_source(cell.source));
                     continue;
                 }
@@ -116,6 +116,6 @@ fn default_taken(name: &str, default: &Value, secret: bool, line: Span) -> Probl
         true => String::new(),
         false => format!(", {}", default.show()),
     };
-    let message = format!("nobody can be asked for `{name}`: its default is taken{shown}");
-    Problem::warning(Code::DefaultTaken, line, message).with_hint(format!("pass `--set {name}=…` for another"))
+    let message = format!("cannot prompt for `{name}`: using its default{shown}");
+    Problem::warning(Code::DefaultUsed, line, message).with_hint(format!("pass `--set {name}=…` to use another value"))
 }

@@ -193,7 +193,7 @@ impl<'w> Run<'w> {
                 Err(error) => Failure {
                     kind: FailureKind::NotAuthorized,
                     message: error.to_string(),
-                    hint: Some("compare the profile in `[oauth2]` with what the server expects".to_owned()),
+                    hint: Some("check the profile in `[oauth2]`".to_owned()),
                     elapsed: exchange.timings.total,
                 },
             },

@@ -50,7 +50,7 @@ fn syntax(source: &str, span: Span, kind: &SyntaxErrorKind) -> CompileError {
         "not" => Some("write `!`"),
         "&" => Some("write `&&` for and"),
         "|" => Some("write `||` for or"),
-        _ if matches!(kind, SyntaxErrorKind::LineEnd) => Some("write a text of several lines in three quotes"),
+        _ if matches!(kind, SyntaxErrorKind::LineEnd) => Some("use three quotes for a string of several lines"),
         _ => None,
     };
     let message = match kind {
@@ -70,7 +70,7 @@ fn check(source: &str, span: Span, error: &CheckErrorKind, example: impl Fn(&str
     let is = |found: &Type| kind(&found.to_string()).to_owned();
     match error {
         CheckErrorKind::UnknownName { name, suggestion } => {
-            CompileError::new(Code::UnknownValue, span, format!("no value `{name}`"), None)
+            CompileError::new(Code::UnknownVariable, span, format!("no variable `{name}`"), None)
                 .suggesting(suggestion.as_deref())
         }
         CheckErrorKind::UnknownFunction { name, suggestion } => {
@@ -78,7 +78,7 @@ fn check(source: &str, span: Span, error: &CheckErrorKind, example: impl Fn(&str
                 .suggesting(suggestion.as_deref())
         }
         CheckErrorKind::ArgumentCount { name, found, takes, is_method } => {
-            let hint = example(name).map(|example| format!("write it as in `{example}`"));
+            let hint = example(name).map(|example| format!("for example `{example}`"));
             let message = match takes.contains(found) {
                 // The number is right, but not this way to call it.
                 true if *is_method => format!("`{name}` is a function, not a method"),
@@ -89,7 +89,7 @@ fn check(source: &str, span: Span, error: &CheckErrorKind, example: impl Fn(&str
         }
         CheckErrorKind::NoOverload { function, arguments } => {
             let names: Vec<String> = arguments.iter().map(Type::to_string).collect();
-            let example = || example(function).map(|example| format!("write it as in `{example}`"));
+            let example = || example(function).map(|example| format!("for example `{example}`"));
             let hint = match &arguments[..] {
                 [left, right] if function.starts_with(['<', '>']) => reads_number(left, right),
                 _ => example(),
@@ -101,7 +101,8 @@ fn check(source: &str, span: Span, error: &CheckErrorKind, example: impl Fn(&str
             CompileError::new(Code::MismatchedTypes, span, message, reads_number(left, right))
         }
         CheckErrorKind::NoMember { operand, member, known } => {
-            let message = format!("`{}` has no `{member}`: there is {}", operand.of(source), join_words(known));
+            let message =
+                format!("`{}` has no member `{member}`; available: {}", operand.of(source), join_words(known));
             let meant = closest(member, known.iter().map(String::as_str));
             CompileError::new(Code::UnknownMember, span, message, None).suggesting(meant)
         }
@@ -132,7 +133,7 @@ fn check(source: &str, span: Span, error: &CheckErrorKind, example: impl Fn(&str
         }
         CheckErrorKind::Levels(limit) => {
             let message = format!("more than {limit} levels are nested, with those of the functions that it calls");
-            CompileError::new(Code::BadExpression, span, message, Some("name its parts with `% let`".to_owned()))
+            CompileError::new(Code::BadExpression, span, message, Some("split it with `% let`".to_owned()))
         }
     }
 }
@@ -144,7 +145,7 @@ fn reads_number(left: &Type, right: &Type) -> Option<String> {
         (Type::String, Type::Double) | (Type::Double, Type::String) => "double",
         _ => return None,
     };
-    Some(format!("`{reads}(text)` reads the number in a text; without quotes a literal is a number"))
+    Some(format!("use `{reads}(…)` to convert a string to a number, or remove the quotes of a literal"))
 }
 
 /// `2 arguments`, `1 or 2 arguments`

@@ -35,8 +35,8 @@ impl Compiled {
     pub(crate) fn new(source: &str, own: &UserFunctions) -> Result<Self, Vec<CompileError>> {
         let whole = Span::new(0, source.len());
         if source.len() > MAX_EXPRESSION_BYTES {
-            let message = format!("the expression has {} bytes, more than {MAX_EXPRESSION_BYTES}", source.len());
-            let hint = Some("split it: name its parts with `% let`".to_owned());
+            let message = format!("the expression is longer than {MAX_EXPRESSION_BYTES} bytes ({})", source.len());
+            let hint = Some("split it with `% let`".to_owned());
             return Err(vec![CompileError::new(Code::BadExpression, whole, message, hint)]);
         }
         let (program, errors) = Program::compile(source, own);
@@ -109,7 +109,7 @@ impl Compiled {
 
 /// `env` as a whole: everything that the process knows would be sent, shown or compared.
 fn whole_env(span: Span) -> CompileError {
-    let hint = "name one variable, as in `env.PACKHOUSE_KEY`; `has(env.PACKHOUSE_KEY)` says whether it is set";
+    let hint = "use one variable, for example `env.PACKHOUSE_KEY`; test it with `has(env.PACKHOUSE_KEY)`";
     CompileError::new(Code::BadExpression, span, "`env` cannot be used as a whole", Some(hint.to_owned()))
 }
 

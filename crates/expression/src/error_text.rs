@@ -23,15 +23,15 @@ fn describe(text: &str, error: &cel::EvalError) -> String {
         EvalErrorKind::NoMember { operand, member, known, count } => {
             let of = source(*operand);
             let there = match (*count, known.len()) {
-                (0, _) => "it is empty".to_owned(),
-                (1..=LISTED_MEMBERS, _) => format!("there is {}", join_words(known)),
+                (0, _) => ": it is empty".to_owned(),
+                (1..=LISTED_MEMBERS, _) => format!("; available: {}", join_words(known)),
                 (count, _) => {
-                    format!("there is {} and {} more", join_words(&known[..LISTED_OF_MANY]), count - LISTED_OF_MANY)
+                    format!("; available: {} and {} more", join_words(&known[..LISTED_OF_MANY]), count - LISTED_OF_MANY)
                 }
             };
             let meant = closest(member, known.iter().take(SHOWN_MEMBERS).map(String::as_str));
             let meant = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
-            format!("`{of}` has no `{member}`: {there}{meant}")
+            format!("`{of}` has no member `{member}`{there}{meant}")
         }
         EvalErrorKind::NoMembers { operand, type_name, member } => {
             format!("`{}` is {}, so it has no `{member}`", source(*operand), kind(type_name))
@@ -40,12 +40,12 @@ fn describe(text: &str, error: &cel::EvalError) -> String {
             format!("the list has no element {index}: `{}` has {length}", source(*operand))
         }
         EvalErrorKind::IndexType { type_name } => {
-            format!("the index of a list is a whole number, not {}", kind(type_name))
+            format!("a list index must be an integer, not {}", kind(type_name))
         }
         EvalErrorKind::NoOverload { function, arguments } => cannot_take(function, arguments),
-        EvalErrorKind::Range("int" | "uint") => "the result does not fit 64 bits".to_owned(),
+        EvalErrorKind::Range("int" | "uint") => "the result does not fit in 64 bits".to_owned(),
         EvalErrorKind::Range(name) => format!("the result is out of the range of {}", kind(name)),
-        EvalErrorKind::Text { text: _, expected } => format!("the text is not {expected}"),
+        EvalErrorKind::Text { text: _, expected } => format!("the string is not {expected}"),
         EvalErrorKind::KeyType(name) => format!("{} cannot be the key of a map", kind(name)),
         EvalErrorKind::NotIterable(name) => format!("expected a list or a map but found {}", kind(name)),
         EvalErrorKind::Condition(name) => format!("a condition must be true or false, but this is {}", kind(name)),
@@ -55,10 +55,9 @@ fn describe(text: &str, error: &cel::EvalError) -> String {
             format!("in `{}`: {}", inner.function, describe(&inner.text, &inner.error))
         }
         EvalErrorKind::Steps(_) => {
-            "the expression takes too many steps, more than a million: its loops are inside each other, or go through too much"
-                .to_owned()
+            "the expression exceeds the limit of 1,000,000 steps: nested or very long loops".to_owned()
         }
-        EvalErrorKind::Bytes(limit) => format!("the value has more than {} MiB", limit >> 20),
+        EvalErrorKind::Bytes(limit) => format!("the value is larger than the limit of {} MiB", limit >> 20),
         other => other.to_string(),
     }
 }
@@ -81,11 +80,11 @@ pub(crate) fn cannot_take<N: AsRef<str>>(function: &str, types: &[N]) -> String 
 /// A type in a sentence, with its article.
 pub(crate) fn kind(type_name: &str) -> &str {
     match type_name {
-        "string" => "text",
+        "string" => "a string",
         "int" => "an integer",
         "uint" => "an unsigned integer",
         "double" => "a double",
-        "bool" => "a truth value",
+        "bool" => "a boolean",
         "null_type" => "null",
         "list" => "a list",
         "map" => "a map",
@@ -94,8 +93,8 @@ pub(crate) fn kind(type_name: &str) -> &str {
         "google.protobuf.Duration" | "duration" => "a duration",
         "type" => "a type",
         "optional_type" => "an optional",
-        "net.IP" => "a network address",
-        "net.CIDR" => "a range of network addresses",
+        "net.IP" => "an IP address",
+        "net.CIDR" => "an address range",
         "dyn" => "a value",
         other if other.starts_with("list(") => "a list",
         other if other.starts_with("map(") => "a map",

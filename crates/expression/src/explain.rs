@@ -212,8 +212,8 @@ impl Explainer<'_> {
             _ => return,
         };
         self.explanation.notes.push(match is_literal(self.tree, text) {
-            true => "without quotes it would be a number".to_owned(),
-            false => format!("`{reads}({})` reads the number in it", self.source(text)),
+            true => "remove the quotes to compare with a number".to_owned(),
+            false => format!("use `{reads}({})` to convert it to a number", self.source(text)),
         });
     }
 
@@ -232,9 +232,9 @@ impl Explainer<'_> {
             ("all", None) => {
                 if negated {
                     self.explanation.notes.push(match found.length {
-                        0 => format!("`{of}` is empty, so `all` holds of nothing in it"),
-                        1 => format!("the one element of `{of}` is so"),
-                        more => format!("all {more} elements of `{of}` are so"),
+                        0 => format!("`{of}` is empty, so `all` is always true"),
+                        1 => format!("the only element of `{of}` satisfies the condition"),
+                        more => format!("all {more} elements of `{of}` satisfy the condition"),
                     });
                 }
                 self.operand(range, around);
@@ -242,19 +242,19 @@ impl Explainer<'_> {
             ("exists", None) => {
                 self.explanation.notes.push(match found.length {
                     0 => format!("`{of}` is empty"),
-                    1 => format!("the one element of `{of}` is not so"),
-                    more => format!("none of the {more} elements of `{of}` is so"),
+                    1 => format!("the only element of `{of}` does not satisfy the condition"),
+                    more => format!("none of the {more} elements of `{of}` satisfies the condition"),
                 });
                 self.operand(range, around);
             }
             (_, Some(element)) => {
                 let text = format!("{of}{}", index_text(&element.key));
                 self.explanation.notes.push(match &element.outcome {
-                    Ok(value) if value.as_bool() == Some(true) => format!("`{text}` is so"),
-                    Ok(_) => format!("`{text}` is not so"),
+                    Ok(value) if value.as_bool() == Some(true) => format!("is true for `{text}`"),
+                    Ok(_) => format!("is false for `{text}`"),
                     Err(error) => {
                         let reason = EvalError::of(&self.evaluation.compiled.program, error);
-                        format!("`{text}` cannot be judged: {reason}")
+                        format!("cannot be evaluated for `{text}`: {reason}")
                     }
                 });
                 let span = self.tree.node(range).span;
@@ -276,7 +276,7 @@ impl Explainer<'_> {
 fn shown(value: &cel::Value) -> Result<Value, EvalError> {
     let limit = cel::Limits::default().bytes;
     match value.size_in_bytes(limit + 1) > limit {
-        true => Err(EvalError::new(format!("the value has more than {} MiB", limit >> 20))),
+        true => Err(EvalError::new(format!("the value is larger than the limit of {} MiB", limit >> 20))),
         false => Ok(Value(value.clone())),
     }
 }

@@ -37,10 +37,10 @@ enum Selector {
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum JsonPathError {
     /// More brackets are nested than are read.
-    #[error("more than {MAX_BRACKETS} brackets stand in each other")]
+    #[error("more than {MAX_BRACKETS} nested brackets")]
     NestedBrackets,
     /// More parentheses are nested than are read.
-    #[error("more than {MAX_PARENTHESES} parentheses stand in each other")]
+    #[error("more than {MAX_PARENTHESES} nested parentheses")]
     NestedParentheses,
     /// RFC 9535 does not allow it; the words say what.
     #[error("{0}")]
@@ -88,7 +88,7 @@ const MAX_VISITED: u32 = 20_000_000;
 
 /// A path that goes through too much.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
-#[error("goes through more than {MAX_VISITED} members")]
+#[error("visits more than {MAX_VISITED} members")]
 pub(crate) struct TooManyMembers;
 
 /// The values that a path has selected so far.

@@ -42,17 +42,17 @@ type Compiled = Result<Schema, SchemaError>;
 /// Why a schema cannot be used.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub(super) enum SchemaError {
-    #[error("`{0}` lies outside the workspace")]
+    #[error("`{0}` is outside the workspace")]
     Outside(String),
-    #[error("the schema `{path}` cannot be read: {error}", path = .path.display())]
+    #[error("cannot read the schema `{path}`: {error}", path = .path.display())]
     Read { path: PathBuf, error: String },
     #[error("the schema `{path}` is not JSON: {error}", path = .path.display())]
     Json { path: PathBuf, error: String },
-    #[error("`{path}` is no JSON Schema that can be used: {error}", path = .path.display())]
+    #[error("invalid JSON Schema `{path}`: {error}", path = .path.display())]
     Unusable { path: PathBuf, error: String },
     #[error("it cannot be compiled")]
     NotCompiled,
-    #[error("the schema is made of more than {MAX_SCHEMA_FILES} files, or of more than 32 MiB")]
+    #[error("the schema is larger than {MAX_SCHEMA_FILES} files or 32 MiB")]
     TooLarge,
 }
 
@@ -365,7 +365,7 @@ struct Beside(Arc<dyn FileSystem>);
 struct Nothing;
 
 fn outside(uri: &Uri<String>) -> Box<dyn std::error::Error + Send + Sync> {
-    format!("`{uri}` lies outside the workspace, and nothing is fetched for a check").into()
+    format!("`{uri}` is outside the workspace, and checks never fetch schemas").into()
 }
 
 impl Retrieve for Beside {
@@ -465,7 +465,7 @@ mod tests {
         assert!(schema.is_valid(serde_json::json!({ "own3": 1, "p7": { "own7": 2, "p3": { "own3": 1 } } })));
         let shown = schema.violations(serde_json::json!({ "own3": 1, "p7": {} }));
         assert_eq!(shown, ["`/p7`: \"own7\" is a required property (rule `/required` of `s7.json`)"]);
-        // Another of them is there already.
+        // Another of them already exists.
         let other = schemas.at(&files, Path::new("s9.json")).expect("it compiles");
         assert!(Arc::ptr_eq(&schema.validator, &other.validator));
         assert!(!other.is_valid(serde_json::json!({ "own3": 1 })));

@@ -113,31 +113,31 @@ fn failures_say_what_is_there_instead() {
     for (expression, expected) in [
         (
             "body.bin",
-            "`body` has no `bin`: there is `id`, `bins`, `kg`, `open`, `none`, `big`, `lots` and `empty`; did you mean `bins`?",
+            "`body` has no member `bin`; available: `id`, `bins`, `kg`, `open`, `none`, `big`, `lots` and `empty`; did you mean `bins`?",
         ),
-        ("headers['etag'] == 'x'", "`headers` has no `etag`: there is `content-type`"),
-        ("body.id.x", "`body.id` is text, so it has no `x`"),
+        ("headers['etag'] == 'x'", "`headers` has no member `etag`; available: `content-type`"),
+        ("body.id.x", "`body.id` is a string, so it has no `x`"),
         ("body.lots[7].id", "the list has no element 7: `body.lots` has 2"),
-        ("body.bins < 'a'", "`<` cannot take an integer and text"),
+        ("body.bins < 'a'", "`<` cannot take an integer and a string"),
         ("body.bins * 1.5", "`*` cannot take an integer and a double: convert one, as in `double(x)` or `int(x)`"),
-        ("body.bins + body.id", "`+` cannot take an integer and text"),
-        ("body.lots.map(l, l.kg)", "`l` has no `kg`: there is `id` and `bins`"),
+        ("body.bins + body.id", "`+` cannot take an integer and a string"),
+        ("body.lots.map(l, l.kg)", "`l` has no member `kg`; available: `id` and `bins`"),
         ("1 / 0", "division by zero"),
-        ("9223372036854775807 + 1", "the result does not fit 64 bits"),
-        ("lower(body.bins)", "`lower` wants text first, but got an integer"),
-        ("random(5, 1)", "`random` wants the lower end first, but got 5 and 1"),
-        ("pick([])", "`pick` has nothing to pick from: the list is empty"),
-        ("join(body, ',')", "`join` wants a list, but got a map"),
-        ("pointer(body, 'lots')", "`pointer` `lots` is no JSON Pointer (RFC 6901): it starts with `/`"),
-        ("pointer(body, '/trays')", "`pointer` nothing is at `/trays`"),
+        ("9223372036854775807 + 1", "the result does not fit in 64 bits"),
+        ("lower(body.bins)", "`lower` expects a string first, but got an integer"),
+        ("random(5, 1)", "`random` expects the lower bound first, but got 5 and 1"),
+        ("pick([])", "`pick` cannot pick from an empty list"),
+        ("join(body, ',')", "`join` expects a list, but got a map"),
+        ("pointer(body, 'lots')", "`pointer` invalid JSON Pointer `lots` (RFC 6901): it must start with `/`"),
+        ("pointer(body, '/trays')", "`pointer` there is no value at `/trays`"),
         ("!body.bins", "`!` cannot take an integer"),
     ] {
         assert_eq!(run(&engine, expression).err().as_deref(), Some(expected), "{expression}");
     }
     for (expression, start) in [
-        ("parse_json('{')", "`parse_json` the text is not JSON: the text ends where a name"),
-        ("path(body, 'lots')", "`path` `lots` is no JSONPath (RFC 9535)"),
-        ("find(text, '(')", "`find` `(` is not a regular expression: unclosed group"),
+        ("parse_json('{')", "`parse_json` the string is not JSON: unexpected end of text, expected a name"),
+        ("path(body, 'lots')", "`path` invalid JSONPath `lots` (RFC 9535)"),
+        ("find(text, '(')", "`find` invalid regular expression `(`: unclosed group"),
     ] {
         let message = run(&engine, expression).expect_err(expression);
         assert!(message.starts_with(start), "{expression}: {message}");
@@ -151,7 +151,7 @@ fn faults_are_found_before_anything_runs() {
         ("statu(1)", Code::UnknownFunction, "statu", None),
         ("body.lots.exist(l, l.id)", Code::UnknownFunction, "exist", Some("did you mean `exists`?")),
         ("sha265('a')", Code::UnknownFunction, "sha265", Some("did you mean `sha256`?")),
-        ("uuid(1)", Code::WrongArguments, "uuid", Some("write it as in `uuid()`")),
+        ("uuid(1)", Code::WrongArguments, "uuid", Some("for example `uuid()`")),
         ("'uuid(1)' + replace('a')", Code::WrongArguments, "replace", None),
         ("status = 200", Code::BadExpression, "=", Some("write `==` to compare")),
         ("status == 200 and true", Code::BadExpression, "and", Some("write `&&`")),
@@ -172,8 +172,8 @@ fn faults_are_found_before_anything_runs() {
 fn what_can_never_hold_is_found_with_all_that_is_wrong_before_anything_is_evaluated() {
     let engine = engine();
     for (expression, errors) in [
-        ("status == '200'", &["`==` mismatched-types: an integer never equals text"][..]),
-        ("'5' == 5", &["`==` mismatched-types: text never equals an integer"]),
+        ("status == '200'", &["`==` mismatched-types: an integer never equals a string"][..]),
+        ("'5' == 5", &["`==` mismatched-types: a string never equals an integer"]),
         ("elapsed < 250", &["`<` mismatched-types: `<` cannot take a duration and an integer"]),
         (
             "status * 1.5",
@@ -181,11 +181,14 @@ fn what_can_never_hold_is_found_with_all_that_is_wrong_before_anything_is_evalua
                 "`*` mismatched-types: `*` cannot take an integer and a double: convert one, as in `double(x)` or `int(x)`",
             ],
         ),
-        ("request.titel", &["`titel` unknown-member: `request` has no `title`"]),
-        ("sent['header']", &["`'header'` unknown-member: `sent` has no `header`"]),
+        (
+            "request.titel",
+            &["`titel` unknown-member: `request` has no member `titel`; available: `name`, `title`, `file` and `tags`"],
+        ),
+        ("sent['header']", &["`'header'` unknown-member: `sent` has no member `header`"]),
         ("status.code", &["`code` unknown-member: `status` is an integer, so it has no `code`"]),
         ("lower(status)", &["`lower` mismatched-types: `lower` cannot take an integer"]),
-        ("text.startsWith(1)", &["`startsWith` mismatched-types: `startsWith` cannot take text, an integer"]),
+        ("text.startsWith(1)", &["`startsWith` mismatched-types: `startsWith` cannot take a string, an integer"]),
         ("status.all(s, s > 1)", &["`status` mismatched-types: expected a list or a map but found an integer"]),
         (
             "hops.all(hop, hop.status)",
@@ -197,7 +200,7 @@ fn what_can_never_hold_is_found_with_all_that_is_wrong_before_anything_is_evalua
             &[
                 "`statu` unknown-function: no function `statu`",
                 "`lowr` unknown-function: no function `lowr`",
-                "`+` mismatched-types: `+` cannot take an integer and text",
+                "`+` mismatched-types: `+` cannot take an integer and a string",
             ],
         ),
     ] {
@@ -208,7 +211,8 @@ fn what_can_never_hold_is_found_with_all_that_is_wrong_before_anything_is_evalua
             .collect();
         assert_eq!(found.len(), errors.len(), "{expression}: {found:?}");
         for (found, expected) in found.iter().zip(errors) {
-            let start = expected.replace("no `title`", "no `titel`: there is `name`, `title`, `file` and `tags`");
+            let start =
+                expected.replace("no `title`", "no member `titel`; available: `name`, `title`, `file` and `tags`");
             assert!(found.starts_with(&start), "{expression}: {found}");
         }
     }
@@ -259,12 +263,12 @@ fn functions_of_a_workspace_are_compiled_once_and_called() {
     assert_eq!(run(&engine, "label(body.id, 7)").as_deref(), Ok("\"L-2043/7 of 201\""));
     assert_eq!(run(&engine, "body.lots.map(body, shadow(body.bins))").as_deref(), Ok("[4,41]"));
     assert_eq!(engine.compile("label('a', 1)").expect("it compiles").names().collect::<Vec<_>>(), ["status"]);
-    assert_eq!(run(&engine, "ripe('a')").expect_err("text"), "in `ripe`: `>` cannot take text and a double");
+    assert_eq!(run(&engine, "ripe('a')").expect_err("text"), "in `ripe`: `>` cannot take a string and a double");
     for (expression, message) in [
-        ("ring(1)", "value-cycle: functions that call each other: ring → rang → ring"),
-        ("broken(1)", "bad-expression: `broken` cannot be called: its expression has an error"),
+        ("ring(1)", "variable-cycle: functions call each other recursively: ring → rang → ring"),
+        ("broken(1)", "bad-expression: cannot call `broken`: its expression has an error"),
         ("label(1)", "wrong-arguments: `label` takes 2 arguments, but got 1"),
-        ("ripe(1.0) == 'a'", "mismatched-types: a truth value never equals text"),
+        ("ripe(1.0) == 'a'", "mismatched-types: a boolean never equals a string"),
     ] {
         assert_eq!(run(&engine, expression).expect_err(expression), message, "{expression}");
     }
@@ -312,7 +316,7 @@ fn endless_and_deep_expressions_end_in_an_error() {
     let list = format!("[{}]", (0..100).map(|n| n.to_string()).collect::<Vec<_>>().join(","));
     let nested = format!("{list}.all(a, {list}.all(b, {list}.all(c, {list}.all(d, a + b + c + d >= 0))))");
     let message = run(&engine, &nested).expect_err("a hundred million steps are too many");
-    assert!(message.contains("too many steps"), "{message}");
+    assert!(message.contains("limit of 1,000,000 steps"), "{message}");
     assert_eq!(run(&engine, &format!("{list}.map(x, x).size()")).as_deref(), Ok("100"));
 
     let chain = "1".to_owned() + &"+1".repeat(8000);
@@ -320,10 +324,12 @@ fn endless_and_deep_expressions_end_in_an_error() {
     let selects = "body".to_owned() + &".a".repeat(8000);
     run(&engine, &selects).expect_err("there is no `a`");
     let too_long = "1".to_owned() + &"+1".repeat(9000);
-    assert!(run(&engine, &too_long).expect_err("too long").starts_with("bad-expression: the expression has"));
+    assert!(
+        run(&engine, &too_long).expect_err("too long").starts_with("bad-expression: the expression is longer than")
+    );
     for brackets in ["(".repeat(5000) + "1" + &")".repeat(5000), "[".repeat(5000) + &"]".repeat(5000)] {
         let message = run(&engine, &brackets).expect_err("too many levels");
-        assert_eq!(message, "bad-expression: more than 200 levels are nested");
+        assert_eq!(message, "bad-expression: nesting is deeper than 200 levels");
     }
     let deep_json = format!("parse_json('{}')", "[".repeat(300));
     run(&engine, &deep_json).expect_err("more than 128 levels");
@@ -331,7 +337,10 @@ fn endless_and_deep_expressions_end_in_an_error() {
         + &(0..40).map(|n| format!("cel.bind(a, a + a + '{n}', ")).collect::<String>()
         + "a"
         + &")".repeat(41);
-    assert_eq!(run(&engine, &doubled).expect_err("a text of a terabyte"), "the value has more than 64 MiB");
+    assert_eq!(
+        run(&engine, &doubled).expect_err("a text of a terabyte"),
+        "the value is larger than the limit of 64 MiB"
+    );
     let shared =
         "cel.bind(a, text, lists.range(1000).map(x, lists.range(1000).map(y, lists.range(1000).map(z, text))))";
     assert!(run(&engine, shared).is_err(), "a value of 18 GB");
@@ -369,7 +378,7 @@ fn explained(expression: &str, parts: &[(&str, &str)], notes: &[&str]) {
 #[test]
 fn a_failed_check_is_explained_by_its_parts() {
     explained("status == 200", &[("status", "201")], &[]);
-    let notes = ["an integer never equals text", "without quotes it would be a number"];
+    let notes = ["an integer never equals a string", "remove the quotes to compare with a number"];
     explained("body.bins == '24'", &[("body.bins", "24")], &notes);
     explained("status == 201 && body.id == \"L-1\"", &[("body.id", "\"L-2043\"")], &[]);
     explained("body.bins < 3 || body.kg > 20.0", &[("body.bins", "24"), ("body.kg", "11.5")], &[]);
@@ -378,30 +387,30 @@ fn a_failed_check_is_explained_by_its_parts() {
     explained(
         "body.lots.all(l, l.bins < 10)",
         &[("body.lots[1]", "{\"id\":\"L-2\",\"bins\":40}"), ("l.bins", "40")],
-        &["`body.lots[1]` is not so"],
+        &["is false for `body.lots[1]`"],
     );
     explained(
         "body.lots.exists(l, l.id == 'L-9')",
         &[("body.lots", "[{\"id\":\"L-1\",\"bins\":3},{\"id\":\"L-2\",\"bins\":40}]")],
-        &["none of the 2 elements of `body.lots` is so"],
+        &["none of the 2 elements of `body.lots` satisfies the condition"],
     );
     // The variable is the element; a part with the same value is another one.
     explained(
         "status == 7 || [200, 201].all(s, s < 201)",
         &[("status", "201"), ("[200, 201][1]", "201")],
-        &["`[200, 201][1]` is not so"],
+        &["is false for `[200, 201][1]`"],
     );
     explained("body.empty.exists(l, l == 1)", &[("body.empty", "[]")], &["`body.empty` is empty"]);
     // Of what is negated, what made it hold decides.
     explained(
         "!body.lots.exists(l, l.id == 'L-2')",
         &[("body.lots[1]", "{\"id\":\"L-2\",\"bins\":40}"), ("l.id", "\"L-2\"")],
-        &["`body.lots[1]` is so"],
+        &["is true for `body.lots[1]`"],
     );
     explained(
         "!(body.lots.all(l, l.bins < 100))",
         &[("body.lots", "[{\"id\":\"L-1\",\"bins\":3},{\"id\":\"L-2\",\"bins\":40}]")],
-        &["all 2 elements of `body.lots` are so"],
+        &["all 2 elements of `body.lots` satisfy the condition"],
     );
     explained("!(status == 201 && body.bins == 24)", &[("status", "201"), ("body.bins", "24")], &[]);
     explained("!(status == 200 || body.bins == 24)", &[("body.bins", "24")], &[]);
@@ -412,7 +421,7 @@ fn a_failed_check_is_explained_by_its_parts() {
     );
     explained(
         "headers[\"etag\"] == \"1\"",
-        &[("headers[\"etag\"]", "(`headers` has no `etag`: there is `content-type`)")],
+        &[("headers[\"etag\"]", "(`headers` has no member `etag`; available: `content-type`)")],
         &[],
     );
     explained("body.open ? status == 200 : false", &[("body.open", "true"), ("status", "201")], &[]);
@@ -436,11 +445,11 @@ fn xpath_selects_from_xml() {
         assert_eq!(run(&engine, &format!("xpath({xml}, '{path}')")).as_deref(), Ok(expected), "{path}");
     }
     for (xml, path, message) in
-        [("'<m>'", "//a", "this is not XML"), ("'<m/>'", "//[", "is no XPath"), ("'no'", "//a", "this is not XML")]
+        [("'<m>'", "//a", "this is not XML"), ("'<m/>'", "//[", "invalid XPath"), ("'no'", "//a", "this is not XML")]
     {
         let error = run(&engine, &format!("xpath({xml}, '{path}')")).expect_err(path);
         assert!(error.contains(message), "{path}: {error}");
     }
     let deep = format!("xpath('{}', '//a')", "<a>".repeat(2_000));
-    assert!(run(&engine, &deep).expect_err("deep").contains("more than 500 elements"));
+    assert!(run(&engine, &deep).expect_err("deep").contains("nested deeper than 500 levels"));
 }

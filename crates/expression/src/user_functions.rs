@@ -157,13 +157,13 @@ impl UserFunctions {
             let name = error.span.of(program.text());
             let (code, message, hint) = match self.find(name) {
                 Some((_, State::Cycle(names))) => (
-                    Code::ValueCycle,
-                    format!("functions that call each other: {}", names.join(" → ")),
-                    "a function may not come back to itself",
+                    Code::VariableCycle,
+                    format!("functions call each other recursively: {}", names.join(" → ")),
+                    "remove one of the calls: recursion is not supported",
                 ),
                 Some((_, State::Broken)) => (
                     Code::BadExpression,
-                    format!("`{name}` cannot be called: its expression has an error"),
+                    format!("cannot call `{name}`: its expression has an error"),
                     "see the configuration",
                 ),
                 _ => continue,

@@ -50,11 +50,11 @@ impl ValueKind {
     pub fn describe(self) -> &'static str {
         match self {
             ValueKind::Null => "null",
-            ValueKind::Bool => "a truth value",
+            ValueKind::Bool => "a boolean",
             ValueKind::Integer => "an integer",
             ValueKind::Double => "a double",
             ValueKind::LongNumber => "a long number",
-            ValueKind::Text => "text",
+            ValueKind::Text => "a string",
             ValueKind::Bytes => "bytes",
             ValueKind::List => "a list",
             ValueKind::Map => "a map",
@@ -62,7 +62,7 @@ impl ValueKind {
             ValueKind::Duration => "a duration",
             ValueKind::Type => "a type",
             ValueKind::Optional => "an optional",
-            ValueKind::Network => "a network address",
+            ValueKind::Network => "an IP address",
         }
     }
 

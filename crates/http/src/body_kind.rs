@@ -20,7 +20,7 @@ impl Exchange {
             return BodyKind::Text;
         }
         let pixels = imagesize::blob_size(&self.body).ok().map(|size| (size.width, size.height));
-        let kind = if media.is_empty() { "bytes of no media type".to_owned() } else { media };
+        let kind = if media.is_empty() { "no media type".to_owned() } else { media };
         BodyKind::Binary(kind, pixels)
     }
 }

@@ -69,13 +69,14 @@ impl CookieStatus {
         match self {
             CookieStatus::Sent => "sent",
             CookieStatus::Set => "set",
-            CookieStatus::Ended => "ended",
+            CookieStatus::Ended => "deleted",
             CookieStatus::Refused => "refused",
         }
     }
 
-    /// The fate of that word; `Refused` for none of them.
+    /// The status of that word, or of its word before version 0.2; `Refused` for none of them.
     pub fn of(word: &str) -> Self {
+        let word = if word == "ended" { "deleted" } else { word };
         let all = [CookieStatus::Sent, CookieStatus::Set, CookieStatus::Ended];
         all.into_iter().find(|status| status.as_str() == word).unwrap_or(CookieStatus::Refused)
     }
@@ -192,8 +193,8 @@ pub struct Failure {
 impl Failure {
     /// The run was interrupted after this long, before the response was complete.
     pub fn interrupted(elapsed: Duration) -> Self {
-        let hint = Some("the server may have carried the request out".to_owned());
-        let message = "interrupted before the answer was there".to_owned();
+        let hint = Some("the server may have processed the request".to_owned());
+        let message = "interrupted before the response arrived".to_owned();
         Self { kind: FailureKind::Interrupted, message, hint, elapsed }
     }
 }

@@ -27,8 +27,10 @@ pub fn next_hop(request: &PreparedRequest, status: u16, location: Option<&str>) 
     let location = location?;
     let url = match request.url.join(location) {
         Ok(url) if matches!(url.scheme(), "http" | "https") => url,
-        Ok(url) => return Some(Redirect::Broken(format!("it leads to `{}`, which cannot be sent to", url.scheme()))),
-        Err(error) => return Some(Redirect::Broken(format!("`{location}` is no address: {error}"))),
+        Ok(url) => {
+            return Some(Redirect::Broken(format!("it redirects to `{}`, which is not supported", url.scheme())));
+        }
+        Err(error) => return Some(Redirect::Broken(format!("`{location}` is not a valid URL: {error}"))),
     };
     let mut next = request.clone();
     let to_get = status == 303 && request.method != "HEAD" || matches!(status, 301 | 302) && request.method == "POST";
@@ -41,7 +43,7 @@ pub fn next_hop(request: &PreparedRequest, status: u16, location: Option<&str>) 
         if next.body.is_some() && next.secret_body {
             let to = origin_of(&url);
             return Some(Redirect::Broken(format!(
-                "it leads to another origin, {to}, and the body holds a secret, which is not repeated there"
+                "it redirects to another origin, {to}, and the body contains a secret, which is not sent there"
             )));
         }
         next.headers.retain(|(name, _)| may_cross(name));

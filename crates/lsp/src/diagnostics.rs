@@ -49,12 +49,13 @@ pub(crate) fn drawn(
         let uri = lsp_types::Uri::from_str(&address_of(&path)).ok()?;
         Some(vec![DiagnosticRelatedInformation { location: Location { uri, range }, message: related.message.clone() }])
     });
-    let unused = matches!(problem.code, Code::UnusedYield | Code::UnusedValue);
+    let unused = matches!(problem.code, Code::UnusedYield | Code::UnusedVariable);
     Diagnostic {
         range: text.range(problem.span),
         severity: Some(match problem.severity {
             Severity::Error => DiagnosticSeverity::ERROR,
-            Severity::Warning => DiagnosticSeverity::INFORMATION,
+            Severity::Warning => DiagnosticSeverity::WARNING,
+            Severity::Info => DiagnosticSeverity::INFORMATION,
         }),
         code: Some(NumberOrString::String(problem.code.as_str().to_owned())),
         source: Some("yieldtray".to_owned()),
@@ -76,7 +77,7 @@ fn outcome(text: &LineIndex<'_>, finding: &Finding) -> Option<Diagnostic> {
     let range: Range = text.range(at_line(finding.line).or_else(moved)?);
     Some(Diagnostic {
         range,
-        severity: Some(DiagnosticSeverity::WARNING),
+        severity: Some(DiagnosticSeverity::ERROR),
         code: Some(NumberOrString::String("failed".to_owned())),
         source: Some("yieldtray".to_owned()),
         message: finding.message.clone(),
@@ -101,7 +102,7 @@ mod tests {
             message: "it is 24".to_owned(),
         };
         let drawn = outcome(&view, &finding)?;
-        assert_eq!((drawn.severity, &*drawn.message), (Some(DiagnosticSeverity::WARNING), "it is 24"));
+        assert_eq!((drawn.severity, &*drawn.message), (Some(DiagnosticSeverity::ERROR), "it is 24"));
         Some((drawn.range.start, drawn.range.end))
     }
 

@@ -22,13 +22,13 @@ const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
 /// Why a job has no result.
 #[derive(Debug, Error)]
 pub(crate) enum JobError {
-    #[error("{0} is under way already")]
+    #[error("{0} is already running")]
     UnderWay(String),
     #[error("cannot start: {0}")]
     Thread(io::Error),
     #[error(transparent)]
     Failed(HostError),
-    #[error("Yield Tray itself failed at this: please report it")]
+    #[error("internal error: please report it")]
     Panicked,
 }
 

@@ -68,7 +68,7 @@ impl MainLoop {
     fn guard(&mut self, work: impl FnOnce(&mut Server)) {
         if catch_unwind(AssertUnwindSafe(|| work(&mut self.server))).is_err() {
             self.server.reset();
-            let message = "Yield Tray itself failed; it goes on. Please report it.";
+            let message = "Internal error; the server continues. Please report it.";
             self.server.connection.show_message(MessageKind::Error, message);
         }
     }
@@ -79,7 +79,7 @@ impl MainLoop {
                 let outcome = catch_unwind(AssertUnwindSafe(|| self.on_request(&method, params)));
                 let outcome = outcome.unwrap_or_else(|_| {
                     self.server.reset();
-                    let message = "Yield Tray itself failed at this: please report it";
+                    let message = "internal error: please report it";
                     Err(ResponseError::new(ResponseError::INTERNAL, message))
                 });
                 self.server.connection.respond(&id, outcome);
@@ -108,11 +108,11 @@ impl MainLoop {
                 Ok(wire::Reply::Value(server_capabilities(self.server.encoding, commands, tokens)))
             }
             (_, Lifecycle::Uninitialized) => {
-                Err(ResponseError::new(ResponseError::NOT_INITIALIZED, "`initialize` comes first"))
+                Err(ResponseError::new(ResponseError::NOT_INITIALIZED, "`initialize` must come first"))
             }
-            ("initialize", _) => Err(ResponseError::new(ResponseError::REQUEST, "`initialize` comes once")),
+            ("initialize", _) => Err(ResponseError::new(ResponseError::REQUEST, "`initialize` must be sent once")),
             (_, Lifecycle::ShutDown) => {
-                Err(ResponseError::new(ResponseError::REQUEST, "only `exit` comes after `shutdown`"))
+                Err(ResponseError::new(ResponseError::REQUEST, "only `exit` is allowed after `shutdown`"))
             }
             ("shutdown", Lifecycle::Running) => {
                 self.lifecycle = Lifecycle::ShutDown;

@@ -57,7 +57,7 @@ impl FileSystem for Overlay {
     fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
         match self.runs {
             true => self.disk.run(command),
-            false => Err(CommandError::NotAllowed("but no commands are run here".to_owned())),
+            false => Err(CommandError::NotAllowed("but commands are not run here".to_owned())),
         }
     }
 }

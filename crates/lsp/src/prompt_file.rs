@@ -4,7 +4,7 @@ use crate::host::TextMap;
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 
-const HEAD: &str = "# Write each answer behind its =, save, and send again. The answers are used once.\n";
+const HEAD: &str = "# Write each value after its =, save, and send again. The values are used once.\n";
 
 /// The document, in the folder for what is not of a workspace's files.
 const FILE: &str = "questions.txt";

@@ -90,17 +90,17 @@ impl Server {
     /// A document as it is in the editor, with its workspace.
     pub(crate) fn snapshot(&mut self, uri: &str) -> Result<Snapshot<'_>, ResponseError> {
         let path =
-            path_of(uri).ok_or_else(|| ResponseError::new(ResponseError::PARAMS, format!("`{uri}` is no file")))?;
+            path_of(uri).ok_or_else(|| ResponseError::new(ResponseError::PARAMS, format!("`{uri}` is not a file")))?;
         self.sync(&path);
         let root = self
             .host
             .root_of(&path)
-            .ok_or_else(|| ResponseError::failed(format!("`{}` is in no folder", path.display())))?;
+            .ok_or_else(|| ResponseError::failed(format!("`{}` is not in a directory", path.display())))?;
         let (encoding, client) = (self.encoding, self.client);
         let state = self.workspace(&root)?;
         let source = state.source(&path);
-        let source =
-            source.ok_or_else(|| ResponseError::failed(format!("`{}` is no file of the workspace", path.display())))?;
+        let source = source
+            .ok_or_else(|| ResponseError::failed(format!("`{}` is not a file of the workspace", path.display())))?;
         Ok(Snapshot { state, source, encoding, client })
     }
 

@@ -36,7 +36,7 @@ pub(crate) fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
     Ok(Some(match serde_json::from_slice(&bytes) {
         Ok(message) => classify(message),
         Err(error) => {
-            Message::Broken { why: format!("a message is no JSON: {error}"), id: Value::Null, is_json: false }
+            Message::Broken { why: format!("a message is not JSON: {error}"), id: Value::Null, is_json: false }
         }
     }))
 }
@@ -63,7 +63,7 @@ fn length(input: &mut impl BufRead) -> io::Result<Option<usize>> {
 
 fn classify(message: Value) -> Message {
     let Value::Object(mut message) = message else {
-        return broken("a message is no object".to_owned(), Value::Null);
+        return broken("a message is not an object".to_owned(), Value::Null);
     };
     let id = message.remove("id");
     let params = message.remove("params").unwrap_or_default();
@@ -72,7 +72,7 @@ fn classify(message: Value) -> Message {
             Message::Request { id, method, params }
         }
         (Some(Value::String(method)), None) => Message::Notification { method, params },
-        (Some(_), id) => broken("a method or an id is none".to_owned(), id.unwrap_or_default()),
+        (Some(_), id) => broken("a method or an id is invalid".to_owned(), id.unwrap_or_default()),
         (None, Some(id)) => Message::Response { id, result: message.remove("result") },
         (None, None) => broken("a message has no method".to_owned(), Value::Null),
     }

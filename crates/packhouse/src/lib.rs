@@ -39,25 +39,25 @@ use std::thread::JoinHandle;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Server {
     /// The one to try things on.
-    Bench,
+    Local,
     /// The one that counts.
-    Live,
+    Production,
 }
 
 impl Server {
     /// Its name.
     pub fn name(self) -> &'static str {
         match self {
-            Server::Bench => "bench",
-            Server::Live => "live",
+            Server::Local => "local",
+            Server::Production => "production",
         }
     }
 
     /// The `X-Api-Key` it takes.
     pub fn api_key(self) -> &'static str {
         match self {
-            Server::Bench => "bench-key-4616",
-            Server::Live => "live-key-9027",
+            Server::Local => "local-key-4616",
+            Server::Production => "production-key-9027",
         }
     }
 
@@ -69,8 +69,8 @@ impl Server {
     /// The clerk's password.
     pub fn password(self) -> &'static str {
         match self {
-            Server::Bench => "windfall-bench",
-            Server::Live => "windfall-live",
+            Server::Local => "windfall-local",
+            Server::Production => "windfall-production",
         }
     }
 }

@@ -104,7 +104,7 @@ impl Stock {
             Grower { id: "G-13", name: "Käthe Olsen", orchard: "old wall", varieties: &["russet", "gala"] },
             Grower { id: "G-14", name: "Pip's Acre", orchard: "hill end", varieties: &["bosc", "comice"] },
         ];
-        let first = if server == Server::Bench { 2038 } else { 7701 };
+        let first = if server == Server::Local { 2038 } else { 7701 };
         let start = [
             ("G-11", "gala", 24, LotState::Closed),
             ("G-12", "braeburn", 18, LotState::Open),

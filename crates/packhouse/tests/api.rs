@@ -33,11 +33,11 @@ fn ask(packhouse: &Packhouse, method: &str, target: &str, headers: &str, body: &
     Answer { status, head: head.to_lowercase(), body: body.to_owned() }
 }
 
-const KEY: &str = "X-Api-Key: bench-key-4616\r\nContent-Type: application/json\r\n";
+const KEY: &str = "X-Api-Key: local-key-4616\r\nContent-Type: application/json\r\n";
 
 #[test]
 fn lots_live_from_booking_to_closing() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     let booked = ask(&packhouse, "POST", "/lots", KEY, r#"{"grower": "G-12", "bins": 8, "ref": "gate"}"#);
     assert_eq!(booked.status, 201);
     assert!(booked.head.contains("location: /lots/l-2043"), "{}", booked.head);
@@ -61,7 +61,7 @@ fn lots_live_from_booking_to_closing() {
 
 #[test]
 fn lists_are_filtered_and_paged() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     let page = ask(&packhouse, "GET", "/lots?state=open&per_page=2&page=2", "", "");
     let json = page.json();
     assert_eq!((json["lots"][0]["id"].as_str(), json["lots"].as_array().map(Vec::len)), (Some("L-2041"), Some(1)));
@@ -74,12 +74,12 @@ fn lists_are_filtered_and_paged() {
 
 #[test]
 fn what_does_not_fit_is_refused_with_reasons() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     for (headers, body, status) in [
         ("Content-Type: application/json\r\n", "{}", 401),
         ("Authorization: Bearer nobody\r\n", "{}", 401),
-        ("X-Api-Key: live-key-9027\r\n", "{}", 403),
-        ("X-Api-Key: bench-key-4616\r\n", "{}", 415),
+        ("X-Api-Key: production-key-9027\r\n", "{}", 403),
+        ("X-Api-Key: local-key-4616\r\n", "{}", 415),
         (KEY, "{", 400),
         (KEY, "[]", 400),
         (KEY, "{\"grower\": \"G-11\"}", 422),
@@ -100,14 +100,14 @@ fn what_does_not_fit_is_refused_with_reasons() {
 
 #[test]
 fn a_session_ends_with_its_token() {
-    let packhouse = Packhouse::start(Server::Live).expect("it starts");
+    let packhouse = Packhouse::start(Server::Production).expect("it starts");
     let json = "Content-Type: application/json\r\n";
     let signing_in = |password: &str| {
         let body = format!(r#"{{"email": "clerk@packhouse.example", "password": "{password}"}}"#);
         ask(&packhouse, "POST", "/session", json, &body)
     };
-    assert_eq!(signing_in("windfall-bench").status, 401, "each server has its own password");
-    let right = signing_in("windfall-live");
+    assert_eq!(signing_in("windfall-local").status, 401, "each server has its own password");
+    let right = signing_in("windfall-production");
     let token = right.json()["token"].as_str().expect("a token").to_owned();
     assert!(right.head.contains(&format!("set-cookie: packhouse_session={token}; path=/; httponly")), "{}", right.head);
     let cookie = format!("Cookie: a=b; packhouse_session={token}\r\n");
@@ -117,7 +117,7 @@ fn a_session_ends_with_its_token() {
 
 #[test]
 fn grading_goes_on_each_time_somebody_asks() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     assert_eq!(ask(&packhouse, "POST", "/lots/L-1/grading", "", "").status, 404);
     let job = ask(&packhouse, "POST", "/lots/L-2039/grading", "", "");
     assert_eq!(job.status, 202);
@@ -133,7 +133,7 @@ fn grading_goes_on_each_time_somebody_asks() {
 
 #[test]
 fn the_flaky_scale_fails_as_often_as_it_is_told_to() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     let statuses = |key: &str| {
         let target = format!("/scale/flaky?key={key}&fails=2");
         (0..4).map(|_| ask(&packhouse, "GET", &target, "", "").status).collect::<Vec<_>>()
@@ -145,7 +145,7 @@ fn the_flaky_scale_fails_as_often_as_it_is_told_to() {
 
 #[test]
 fn a_truck_announces_itself_with_a_form() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     let form = "Content-Type: application/x-www-form-urlencoded\r\n";
     let taken = ask(&packhouse, "POST", "/gate/arrivals", form, "grower=G-11&bins=24&truck=PK+4616%2FA");
     assert_eq!((taken.status, taken.json()["truck"].as_str()), (201, Some("PK 4616/A")));
@@ -160,7 +160,7 @@ fn a_truck_announces_itself_with_a_form() {
 
 #[test]
 fn an_export_has_as_many_bytes_as_are_asked_for() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     for bytes in [0, 21, 600_000] {
         let export = ask(&packhouse, "GET", &format!("/export.csv?bytes={bytes}"), "", "");
         assert_eq!((export.status, export.body.len()), (200, bytes));
@@ -171,13 +171,13 @@ fn an_export_has_as_many_bytes_as_are_asked_for() {
 
 #[test]
 fn the_office_gives_tokens_and_takes_only_its_own() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     let form = "Content-Type: application/x-www-form-urlencoded\r\n";
     let token = |fields: &str| ask(&packhouse, "POST", "/oauth/token", form, fields);
-    let client = "client_id=packhouse-desk&client_secret=bench-key-4616";
+    let client = "client_id=packhouse-desk&client_secret=local-key-4616";
     let payroll = |token: &str| ask(&packhouse, "GET", "/payroll", &format!("Authorization: Bearer {token}\r\n"), "");
 
-    let strange = token("grant_type=client_credentials&client_id=packhouse-desk&client_secret=live-key-9027");
+    let strange = token("grant_type=client_credentials&client_id=packhouse-desk&client_secret=production-key-9027");
     assert_eq!((strange.status, strange.json()["error"].as_str()), (401, Some("invalid_client")));
     let unknown = token(&format!("{client}&grant_type=device_code"));
     assert_eq!((unknown.status, unknown.json()["error"].as_str()), (400, Some("unsupported_grant_type")));
@@ -200,7 +200,7 @@ fn the_office_gives_tokens_and_takes_only_its_own() {
 
 #[test]
 fn the_ledger_wants_a_digest() {
-    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let packhouse = Packhouse::start(Server::Local).expect("it starts");
     let closed = ask(&packhouse, "GET", "/ledger", "", "");
     assert_eq!(closed.status, 401);
     assert!(

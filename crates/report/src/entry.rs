@@ -2,14 +2,14 @@
 
 use super::record::{RequestRecord, ResponseRecord};
 use super::time::{duration, millis};
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
 use yieldtray_engine::{CellReport, CheckFailure, CheckPart, Difference, Outcome, YieldReport};
 use yieldtray_expression::EvalError;
 use yieldtray_http::{CapturedExchange, Failure};
 use yieldtray_source::diff::DiffLine;
-use yieldtray_source::{Problem, Severity, SourceId, Span};
+use yieldtray_source::{Problem, SourceId, Span};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::secret::Masker;
 
@@ -55,9 +55,9 @@ pub struct Entry<'k> {
     /// The URL.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub url: Option<String>,
-    /// When it was sent, after the run began; in reports only.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub began_ms: Option<f64>,
+    /// When it was sent, after the run started; in reports only.
+    #[serde(default, alias = "began_ms", skip_serializing_if = "Option::is_none")]
+    pub started_ms: Option<f64>,
     /// How long the exchange took.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub elapsed_ms: Option<f64>,
@@ -74,8 +74,8 @@ pub struct Entry<'k> {
     /// The captured values.
     pub yields: Vec<CaptureRecord>,
     /// Errors and warnings.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub problems: Vec<ProblemRecord>,
+    #[serde(default, alias = "problems", skip_serializing_if = "Vec::is_empty")]
+    pub diagnostics: Vec<ProblemRecord>,
     /// Advice.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub advice: Option<String>,
@@ -140,7 +140,7 @@ pub struct DiffRecord {
     pub left: String,
     /// The right one.
     pub right: String,
-    /// Pairs: `both`, `left` or `right` and the line, `alike` or `more` and how many lines are left out.
+    /// Pairs: `both`, `left` or `right` and the line, `unchanged` or `truncated` and the number of lines omitted.
     pub lines: Vec<(String, Value)>,
 }
 
@@ -162,8 +162,9 @@ pub struct CaptureRecord {
 pub struct ProblemRecord {
     /// Its stable code.
     pub code: String,
-    /// `mistake` or `remark`.
-    pub level: String,
+    /// `error`, `warning` or `info`.
+    #[serde(alias = "level", deserialize_with = "severity")]
+    pub severity: String,
     /// The message.
     pub message: String,
     /// How to correct it.
@@ -241,14 +242,14 @@ impl<'k> Entry<'k> {
             attempts: None,
             method: was_sent.then(|| report.method.clone()),
             url: was_sent.then(|| report.url.clone()),
-            began_ms: None,
+            started_ms: None,
             elapsed_ms: was_sent.then(|| millis(report.elapsed)),
             status: report.status,
             size: report.status.map(|_| report.size),
             checks: report.checks,
             failures: report.failures.iter().map(|failure| FailedCheck::of(workspace, failure)).collect(),
             yields: report.yields.iter().map(CaptureRecord::of).collect(),
-            problems: report.problems.iter().map(|problem| ProblemRecord::of(workspace, problem)).collect(),
+            diagnostics: report.problems.iter().map(|problem| ProblemRecord::of(workspace, problem)).collect(),
             advice: report.advice.clone(),
             failure: report.failure.as_ref().map(FailureRecord::of),
             request: None,
@@ -259,7 +260,7 @@ impl<'k> Entry<'k> {
     /// Adds the exchange, masked, and its time.
     #[must_use]
     pub fn with_exchange(mut self, kept: &'k CapturedExchange, masker: &Masker) -> Self {
-        self.began_ms = Some(millis(kept.began));
+        self.started_ms = Some(millis(kept.began));
         self.request = Some(RequestRecord::of(&kept.sent, masker));
         self.response = kept.answer.as_ref().map(|answer| ResponseRecord::of(answer, masker));
         self
@@ -340,8 +341,8 @@ impl DiffRecord {
             DiffLine::Context(text) => ("both".to_owned(), json!(text)),
             DiffLine::Left(text) => ("left".to_owned(), json!(text)),
             DiffLine::Right(text) => ("right".to_owned(), json!(text)),
-            DiffLine::Skipped(number) => ("alike".to_owned(), json!(number)),
-            DiffLine::Truncated(number) => ("more".to_owned(), json!(number)),
+            DiffLine::Skipped(number) => ("unchanged".to_owned(), json!(number)),
+            DiffLine::Truncated(number) => ("truncated".to_owned(), json!(number)),
         };
         let lines = difference.lines.iter().map(line).collect();
         Self { left: difference.left.clone(), right: difference.right.clone(), lines }
@@ -358,7 +359,7 @@ impl ProblemRecord {
         });
         Self {
             code: problem.code.as_str().to_owned(),
-            level: if problem.severity == Severity::Error { "mistake" } else { "remark" }.to_owned(),
+            severity: problem.severity.as_str().to_owned(),
             message: problem.message.clone(),
             hint: problem.hint.clone(),
             line: at.as_ref().map(|at| at.line),
@@ -369,6 +370,15 @@ impl ProblemRecord {
             also,
         }
     }
+}
+
+/// Reads a severity, also by its name before version 0.2.
+fn severity<'d, D: Deserializer<'d>>(from: D) -> Result<String, D::Error> {
+    Ok(match String::deserialize(from)?.as_str() {
+        "mistake" => "error".to_owned(),
+        "remark" => "warning".to_owned(),
+        other => other.to_owned(),
+    })
 }
 
 impl FailureRecord {

@@ -25,7 +25,7 @@ pub(super) fn headline(entry: &Entry<'_>) -> String {
     if let Some(reason) = &entry.reason {
         return one_line(&format!("skipped: {reason}"));
     }
-    let mistake = entry.problems.iter().find(|problem| problem.level == "mistake");
+    let mistake = entry.diagnostics.iter().find(|problem| problem.severity == "error");
     mistake.map_or_else(String::new, |mistake| one_line(&mistake.message))
 }
 
@@ -37,7 +37,7 @@ pub(super) fn explanation(entry: &Entry<'_>) -> String {
         text.push('\n');
     };
     if let (Some(method), Some(url)) = (&entry.method, &entry.url) {
-        let status = entry.status.map_or_else(|| "no answer".to_owned(), |status| status.to_string());
+        let status = entry.status.map_or_else(|| "no response".to_owned(), |status| status.to_string());
         line(&format!("{method} {url} → {status}"));
     }
     entry.failures.iter().for_each(|failed| check(failed, &mut line));
@@ -45,16 +45,16 @@ pub(super) fn explanation(entry: &Entry<'_>) -> String {
         line(&format!("`{name}` was not yielded: {why}"));
     }
     if let Some(failure) = &entry.failure {
-        line(&failure.message);
-        failure.hint.iter().for_each(|hint| line(hint));
+        line(&format!("error: {}", failure.message));
+        failure.hint.iter().for_each(|hint| line(&format!("hint: {hint}")));
     }
-    for problem in entry.problems.iter().filter(|problem| problem.level == "mistake") {
+    for problem in entry.diagnostics.iter().filter(|problem| problem.severity == "error") {
         let place = match (&problem.file, problem.line, problem.column) {
             (Some(file), Some(at), Some(column)) => format!("{file}:{at}:{column}: "),
             _ => String::new(),
         };
         line(&format!("{place}{}", problem.message));
-        problem.hint.iter().for_each(|hint| line(&format!("  {hint}")));
+        problem.hint.iter().for_each(|hint| line(&format!("  hint: {hint}")));
     }
     entry.advice.iter().for_each(|advice| line(advice));
     text
@@ -90,8 +90,8 @@ pub(super) fn difference_line(whose: &str, what: &serde_json::Value) -> String {
     match whose {
         "left" => format!("  < {text}"),
         "right" => format!("  > {text}"),
-        "alike" => format!("    … {what} alike"),
-        "more" => format!("    … and {what} more"),
+        "unchanged" | "alike" => format!("    … {what} unchanged"),
+        "truncated" | "more" => format!("    … and {what} more"),
         _ => format!("    {text}"),
     }
 }

@@ -17,14 +17,14 @@ pub(super) struct Har {
 
 impl Har {
     pub(super) fn new(about: &RunInfo) -> Self {
-        Self { began: about.began, entries: 0 }
+        Self { began: about.started, entries: 0 }
     }
 }
 
 impl Format for Har {
     fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams) {
         let Some(request) = &entry.request else { return };
-        let after = TimeDelta::from_std(duration(entry.began_ms.unwrap_or_default())).unwrap_or_default();
+        let after = TimeDelta::from_std(duration(entry.started_ms.unwrap_or_default())).unwrap_or_default();
         let version = entry.response.as_ref().map_or("", |response| &*response.version);
         let data = json!({
             "startedDateTime": (self.began + after).to_rfc3339_opts(SecondsFormat::Micros, true),

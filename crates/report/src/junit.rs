@@ -46,13 +46,13 @@ impl Format for Junit {
                 self.failures += 1;
                 ("failure", if entry.failures.is_empty() { "yield" } else { "check" })
             }
-            Outcome::Mistaken => {
+            Outcome::Invalid => {
                 self.errors += 1;
-                ("error", "mistake")
+                ("error", "invalid")
             }
-            Outcome::NoAnswer => {
+            Outcome::NoResponse => {
                 self.errors += 1;
-                ("error", entry.failure.as_ref().map_or("no-answer", |failure| failure.kind.as_str()))
+                ("error", entry.failure.as_ref().map_or("no-response", |failure| failure.kind.as_str()))
             }
         };
         let kind = attribute(kind);
@@ -69,7 +69,7 @@ impl Format for Junit {
         );
         let time = format!("time=\"{:.6}\"", about.elapsed_ms / 1e3);
         // The schema in use knows no zone: it is UTC.
-        let began = about.began.to_rfc3339_opts(SecondsFormat::Secs, true);
+        let began = about.started.to_rfc3339_opts(SecondsFormat::Secs, true);
         let began = began.trim_end_matches('Z');
         let mut head = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n".to_owned();
         let _ = writeln!(head, "<testsuites {counts} {time}>\n<testsuite {counts} {time} timestamp=\"{began}\">");
@@ -83,7 +83,7 @@ impl Format for Junit {
         about.seed.iter().for_each(|seed| property("seed", &seed.to_string()));
         let totals = &about.totals;
         if totals.not_reached > 0 {
-            property("left_out", &totals.not_reached.to_string());
+            property("not_reached", &totals.not_reached.to_string());
         }
         if totals.interrupted {
             property("interrupted", "true");

@@ -39,7 +39,7 @@ pub fn merge(mut reports: Vec<LoadedReport>) -> LoadedReport {
         false => std::iter::once(merge(shards)).chain(others).collect(),
     };
     let are_shards = are_shards && reports.len() > 1 && reports.iter().all(|report| report.about.shard.is_some());
-    reports.sort_by_key(|report| report.about.began);
+    reports.sort_by_key(|report| report.about.started);
     let Some(first) = reports.first().map(|report| report.about.clone()) else {
         return LoadedReport { about: RunInfo::new(chrono::DateTime::UNIX_EPOCH, None, None), entries: Vec::new() };
     };
@@ -57,7 +57,7 @@ pub fn merge(mut reports: Vec<LoadedReport>) -> LoadedReport {
         // Each has its own.
         seed: None,
         shard: None,
-        joined: Some(reports.iter().map(|report| report.about.joined.unwrap_or(1)).sum()),
+        merged: Some(reports.iter().map(|report| report.about.merged.unwrap_or(1)).sum()),
         ..first.clone()
     };
     let mut places: FxHashMap<Key, usize> = FxHashMap::default();
@@ -69,7 +69,7 @@ pub fn merge(mut reports: Vec<LoadedReport>) -> LoadedReport {
         let later = shift(&first, &report.about);
         let mut turns: FxHashMap<Key, usize> = FxHashMap::default();
         for mut entry in report.entries {
-            entry.began_ms = entry.began_ms.map(|began| ((began + later) * 1e3).round() / 1e3);
+            entry.started_ms = entry.started_ms.map(|began| ((began + later) * 1e3).round() / 1e3);
             let mut key = Key {
                 file: entry.file.clone(),
                 name: entry.name.clone(),
@@ -140,5 +140,5 @@ fn totals_of(entries: &[Entry<'_>], owner: &[usize], totals: &[Summary]) -> Summ
 
 /// How much later than `first` a run began, in milliseconds.
 fn shift(first: &RunInfo, other: &RunInfo) -> f64 {
-    (other.began - first.began).num_milliseconds() as f64
+    (other.started - first.started).num_milliseconds() as f64
 }

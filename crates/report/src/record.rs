@@ -60,8 +60,9 @@ pub struct ResponseRecord<'k> {
 /// How long each phase took, in milliseconds; `None` for one that did not happen.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Phases {
-    /// When the hop began, after the first one did.
-    pub began: f64,
+    /// When the hop started, after the first one.
+    #[serde(alias = "began")]
+    pub started: f64,
     /// Looking the name up.
     pub lookup: Option<f64>,
     /// Connecting, without TLS.
@@ -98,12 +99,12 @@ pub struct Cookie {
     pub name: String,
     /// The host it was sent to or received from.
     pub host: String,
-    /// `sent`, `set`, `ended` or `refused`.
-    #[serde(rename = "fate")]
-    pub status: String,
+    /// `sent`, `set`, `deleted` or `refused`.
+    #[serde(alias = "fate")]
+    pub action: String,
     /// Where it holds and how long, or why it was refused.
-    #[serde(rename = "words")]
-    pub message: String,
+    #[serde(alias = "words")]
+    pub reason: String,
 }
 
 impl<'k> RequestRecord<'k> {
@@ -224,8 +225,8 @@ impl Cookie {
         Self {
             name: note.name.clone(),
             host: note.host.clone(),
-            status: note.status.as_str().to_owned(),
-            message: note.message.clone(),
+            action: note.status.as_str().to_owned(),
+            reason: note.message.clone(),
         }
     }
 }
@@ -233,7 +234,7 @@ impl Cookie {
 impl Phases {
     pub(crate) fn of(timings: &Timings) -> Self {
         Self {
-            began: millis(timings.began),
+            started: millis(timings.began),
             lookup: timings.lookup.map(millis),
             connect: timings.connect.map(millis),
             tls: timings.tls.map(millis),

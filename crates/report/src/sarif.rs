@@ -18,7 +18,7 @@ pub fn sarif(workspace: &Workspace, problems: &[Problem]) -> Value {
             let mut result = json!({
                 "ruleId": problem.code.as_str(),
                 "ruleIndex": codes.binary_search(&problem.code).unwrap_or_default(),
-                "level": match problem.severity { Severity::Error => "error", Severity::Warning => "note" },
+                "level": match problem.severity { Severity::Error => "error", Severity::Warning => "warning", Severity::Info => "note" },
                 "message": { "text": message(problem) },
             });
             let noted = ProblemRecord::of(workspace, problem);

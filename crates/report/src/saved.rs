@@ -8,16 +8,17 @@ use std::fmt;
 use yieldtray_engine::{Outcome, Summary};
 
 /// The version of the JSON report. It changes when a field changes its meaning, not when one is added.
-pub(super) const VERSION: u32 = 1;
+pub(super) const VERSION: u32 = 2;
 
 /// The data of a report about the whole run.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RunInfo {
     /// The program that wrote it.
     pub tool: String,
-    /// When the run began.
+    /// When the run started.
     #[serde(with = "rfc3339")]
-    pub began: DateTime<Utc>,
+    #[serde(alias = "began")]
+    pub started: DateTime<Utc>,
     /// How long it took, in milliseconds.
     pub elapsed_ms: f64,
     /// The chosen environment.
@@ -29,24 +30,25 @@ pub struct RunInfo {
     /// Which shard of the run it is, as in `2/4`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shard: Option<String>,
-    /// How many reports were joined to this one.
-    pub joined: Option<usize>,
+    /// How many reports were merged into this one.
+    #[serde(alias = "joined")]
+    pub merged: Option<usize>,
     /// The figures.
     pub totals: Summary,
 }
 
 impl RunInfo {
-    /// A run that begins now, of which nothing is known yet.
-    pub fn new(began: DateTime<Utc>, environment: Option<String>, base: Option<String>) -> Self {
+    /// A run that starts now, of which nothing is known yet.
+    pub fn new(started: DateTime<Utc>, environment: Option<String>, base: Option<String>) -> Self {
         Self {
             tool: concat!("yieldtray ", env!("CARGO_PKG_VERSION")).to_owned(),
-            began,
+            started,
             elapsed_ms: 0.0,
             environment,
             base,
             seed: None,
             shard: None,
-            joined: None,
+            merged: None,
             totals: Summary::default(),
         }
     }
@@ -81,7 +83,7 @@ impl fmt::Display for ReadError {
 impl LoadedReport {
     /// Reads a JSON report.
     pub fn read(text: &[u8]) -> Result<Self, ReadError> {
-        const HINT: &str = "name files that `replay --report json=FILE` wrote";
+        const HINT: &str = "pass files written by `replay --report json=FILE`";
         let wrong = |message: String| ReadError { message, place: None, hint: HINT };
         let at = |error: &serde_json::Error| {
             let texts = error.to_string();
@@ -89,15 +91,16 @@ impl LoadedReport {
             ReadError { message, place: Some((error.line(), error.column())), hint: HINT }
         };
         let head: Head = serde_json::from_slice(text).map_err(|error| match error.classify() {
-            serde_json::error::Category::Data => wrong("this is JSON, but no report".to_owned()),
+            serde_json::error::Category::Data => wrong("this is JSON, but not a report".to_owned()),
             _ => at(&error),
         })?;
         if head.report != NAME {
-            return Err(wrong("this is JSON, but no report".to_owned()));
+            return Err(wrong("this is JSON, but not a report".to_owned()));
         }
-        if head.version != VERSION {
-            let message = format!("this report has version {}, and this program reads version {VERSION}", head.version);
-            let hint = "write it and read it with the same version of the program";
+        // Version 1 differs in the names of some fields, which serde knows as aliases.
+        if !(1..=VERSION).contains(&head.version) {
+            let message = format!("unsupported report version {}; this program reads version {VERSION}", head.version);
+            let hint = "use the same version of the program to write and read it";
             return Err(ReadError { message, place: None, hint });
         }
         let own: Own = serde_json::from_slice(text).map_err(|error| at(&error))?;
@@ -132,8 +135,8 @@ pub(super) fn summary_of(entries: &[Entry<'_>]) -> Summary {
         not_sent: count(Outcome::NotSent),
         skipped: count(Outcome::Skipped),
         not_reached: 0,
-        mistaken: count(Outcome::Mistaken),
-        no_answer: count(Outcome::NoAnswer),
+        invalid: count(Outcome::Invalid),
+        no_response: count(Outcome::NoResponse),
         interrupted: false,
     }
 }

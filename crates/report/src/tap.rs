@@ -19,7 +19,7 @@ impl Format for Tap {
         self.points += 1;
         let ok = match entry.outcome {
             Outcome::Passed | Outcome::Skipped | Outcome::NotSent => "ok",
-            Outcome::Failed | Outcome::Mistaken | Outcome::NoAnswer => "not ok",
+            Outcome::Failed | Outcome::Invalid | Outcome::NoResponse => "not ok",
         };
         let description = description(&format!("{}:{} {}", entry.file, entry.line, entry.title()));
         let _ = write!(to.all, "{ok} {} - {description}", self.points);
@@ -54,7 +54,7 @@ impl Format for Tap {
         // Cells that were not reached have no test point; the plan, which fails, shows that.
         let mut tail = format!("1..{}\n", self.points);
         if about.totals.not_reached > 0 {
-            let _ = writeln!(tail, "# {} left out", about.totals.not_reached);
+            let _ = writeln!(tail, "# {} not reached", about.totals.not_reached);
         }
         if about.totals.interrupted {
             tail.push_str("Bail out! interrupted\n");

@@ -11,8 +11,8 @@ use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_o
 /// A cell for each way to come out.
 const DESK: &str = "#- desk.http
 %% Book a lot in
-POST http://bench/lots
-X-Api-Key: bench-key-4616
+POST http://local/lots
+X-Api-Key: local-key-4616
 
 { \"bins\": 24 }
 
@@ -20,25 +20,25 @@ X-Api-Key: bench-key-4616
 % check status == 201
 
 %% Weigh it
-GET http://bench/lots/{{lot_id}}/weighings
+GET http://local/lots/{{lot_id}}/weighings
 
 % check full: body.kg > 10 else \"a full tray weighs more\"
 % check body.note == 'behind the wide door, on the second shelf, where the early lots are kept for the night'
 % yield tray = body.tray
 
 %% Read the scale
-GET http://bench/scale
+GET http://local/scale
 
 %% Grade it
 % needs weigh-it
-GET http://bench/grade
+GET http://local/grade
 
 %% Sweep the hall
 % skip when true
-GET http://bench/hall
+GET http://local/hall
 
 %% A slip
-GET http://bench/{{nobody_gives_this}}
+GET http://local/{{nobody_gives_this}}
 ";
 
 const HOSTILE: &str = "<script>alert('x')</script>]]>&amp;\u{1b}[2J\u{0}\u{202e}-->\u{fffe}\"#\\";
@@ -51,7 +51,7 @@ fn entries() -> Vec<Entry<'static>> {
             "/lots" => Ok(json_answer(201, "{\"id\": \"L-2043\", \"bins\": 24}")),
             "/scale" => Err(Failure {
                 kind: FailureKind::Refused,
-                message: "nothing answers at bench".to_owned(),
+                message: "nothing answers at local".to_owned(),
                 hint: Some("is the scale switched on?".to_owned()),
                 elapsed: Duration::from_millis(2),
             }),
@@ -79,7 +79,7 @@ fn entries() -> Vec<Entry<'static>> {
 
 fn about(minutes: i64, entries: &[Entry<'_>]) -> RunInfo {
     let noon: DateTime<Utc> = "2026-09-14T12:00:00Z".parse().expect("a time");
-    let mut about = RunInfo::new(noon + TimeDelta::minutes(minutes), Some("bench".to_owned()), None);
+    let mut about = RunInfo::new(noon + TimeDelta::minutes(minutes), Some("local".to_owned()), None);
     about.totals = summary_of(entries);
     about.elapsed_ms = 40.0;
     about.seed = Some(4616);
@@ -99,8 +99,8 @@ fn written(kind: ReportKind, about: &RunInfo, entries: &[Entry<'_>]) -> String {
 fn each_way_to_come_out_is_told() {
     let entries = entries();
     let outcomes: Vec<Outcome> = entries.iter().map(|entry| entry.outcome).collect();
-    use Outcome::{Failed, Mistaken, NoAnswer, NotSent, Passed, Skipped};
-    assert_eq!(outcomes, [Passed, Failed, NoAnswer, NotSent, Skipped, Mistaken]);
+    use Outcome::{Failed, Invalid, NoResponse, NotSent, Passed, Skipped};
+    assert_eq!(outcomes, [Passed, Failed, NoResponse, NotSent, Skipped, Invalid]);
     let mut about = about(0, &entries);
     about.totals.not_reached = 2;
     about.totals.interrupted = true;
@@ -126,17 +126,42 @@ fn what_is_no_report_is_told_apart() {
         let wrong = LoadedReport::read(text.as_bytes()).expect_err("it is none");
         (wrong.message, wrong.place)
     };
-    assert_eq!(read("{\"lots\": []}"), ("this is JSON, but no report".to_owned(), None));
-    assert_eq!(read("[1]"), ("this is JSON, but no report".to_owned(), None));
+    assert_eq!(read("{\"lots\": []}"), ("this is JSON, but not a report".to_owned(), None));
+    assert_eq!(read("[1]"), ("this is JSON, but not a report".to_owned(), None));
     let (message, place) = read("{\"report\":\n ]");
     assert_eq!((message.as_str(), place), ("expected value", Some((2, 2))));
     assert_eq!(
-        read(&whole.replace("\"version\":1", "\"version\":2")).0,
-        "this report has version 2, and this program reads version 1"
+        read(&whole.replace("\"version\":2", "\"version\":3")).0,
+        "unsupported report version 3; this program reads version 2"
     );
-    assert_eq!(read(&whole.replace("yieldtray\",\"version", "another\",\"version")).0, "this is JSON, but no report");
-    let (message, place) = read(&whole.replace("\"began\":\"2026", "\"began\":\"then, 2026"));
+    assert_eq!(
+        read(&whole.replace("yieldtray\",\"version", "another\",\"version")).0,
+        "this is JSON, but not a report"
+    );
+    let (message, place) = read(&whole.replace("\"started\":\"2026", "\"started\":\"then, 2026"));
     assert!(place.is_some() && message.contains("invalid"), "{message}");
+}
+
+/// A report of version 1, whose fields have other names.
+#[test]
+fn a_report_of_the_version_before_is_read() {
+    let old = r#"{"report":"yieldtray","version":1,"run":{"tool":"yieldtray 0.1.0","began":"2026-09-14T06:30:00.000Z","elapsed_ms":4.5,
+        "environment":null,"base":null,"seed":7,"joined":2,"totals":{"cells":2,"requests":1,"checks":1,"failed_checks":0,
+        "failed_yields":0,"not_sent":0,"skipped":0,"left_out":1,"mistaken":1,"no_answer":0,"interrupted":false}},"entries":[
+        {"file":"a.http","line":1,"name":"a","outcome":"mistaken","checks":0,"failures":[],"yields":[],
+         "problems":[{"code":"unknown-value","level":"mistake","message":"no value `b`"},{"code":"assumption","level":"remark","message":"m"}]},
+        {"file":"a.http","line":4,"name":"b","outcome":"no-answer","began_ms":1.5,"checks":0,"failures":[],"yields":[],
+         "response":{"status":200,"reason":"OK","version":"HTTP/1.1","headers":[],"size":0,"elapsed_ms":1,"hops":[],
+         "timings_ms":{"began":0,"lookup":null,"connect":null,"tls":null,"wait":1,"receive":0},
+         "cookies":[{"name":"n","host":"h","fate":"ended","words":"w"}]}}]}"#;
+    let read = LoadedReport::read(old.as_bytes()).expect("a report");
+    assert_eq!((read.about.merged, read.about.totals.not_reached, read.about.totals.invalid), (Some(2), 1, 1));
+    let [invalid, lost] = read.entries.as_slice() else { panic!("two entries") };
+    let severities: Vec<&str> = invalid.diagnostics.iter().map(|one| one.severity.as_str()).collect();
+    assert_eq!((invalid.outcome, severities), (Outcome::Invalid, vec!["error", "warning"]));
+    assert_eq!((lost.outcome, lost.started_ms), (Outcome::NoResponse, Some(1.5)));
+    let cookie = &lost.response.as_ref().expect("a response").cookies[0];
+    assert_eq!((cookie.action.as_str(), cookie.reason.as_str()), ("ended", "w"));
 }
 
 #[test]
@@ -189,8 +214,8 @@ fn shards_and_attempts_are_joined() {
     let names = |saved: &LoadedReport| saved.entries.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>();
     assert_eq!(names(&joined), all.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>());
     assert_eq!(joined.about.totals, Summary { not_reached: 3, cells: all.len() + 3, ..summary_of(&all) });
-    assert_eq!((joined.about.joined, joined.about.seed, joined.about.elapsed_ms), (Some(2), None, 60_040.0));
-    let began = |saved: &LoadedReport, at: usize| saved.entries[at].began_ms;
+    assert_eq!((joined.about.merged, joined.about.seed, joined.about.elapsed_ms), (Some(2), None, 60_040.0));
+    let began = |saved: &LoadedReport, at: usize| saved.entries[at].started_ms;
     assert_eq!((began(&joined, 0), began(&joined, 2)), (Some(0.0), Some(60_000.0)), "counted from the first run");
 
     // A later attempt holds, whatever the order they are named in, and so does what it left out.
@@ -211,7 +236,7 @@ fn shards_and_attempts_are_joined() {
         assert_eq!(joined.entries.len(), all.len());
         assert_eq!(joined.about.totals.failed_checks, 0);
         let thrice = merge(vec![joined, saved(9, &all)]);
-        assert_eq!((thrice.about.joined, thrice.entries[1].attempts), (Some(3), Some(2)));
+        assert_eq!((thrice.about.merged, thrice.entries[1].attempts), (Some(3), Some(2)));
         assert!(!thrice.about.totals.interrupted, "all of it was done again");
     }
 }

@@ -16,10 +16,8 @@ pub const LOCAL_FILE: &str = "yieldtray.local.toml";
 /// For hidden files and folders and for configurations; the error says why.
 pub fn check_readable(path: &Path) -> io::Result<()> {
     match hidden_part(path) {
-        Some(part) => {
-            Err(refused(format!("`{part}` is hidden: request files cannot read files that begin with a dot")))
-        }
-        None if is_configuration(path) => Err(refused("request files cannot read a configuration".to_owned())),
+        Some(part) => Err(refused(format!("`{part}` is hidden: request files cannot read hidden files"))),
+        None if is_configuration(path) => Err(refused("request files cannot read configuration files".to_owned())),
         None => Ok(()),
     }
 }
@@ -30,9 +28,9 @@ pub fn check_readable(path: &Path) -> io::Result<()> {
 /// For hidden files and folders, configurations and request files; the error says why.
 pub fn check_writable(path: &Path) -> io::Result<()> {
     match hidden_part(path) {
-        Some(part) => Err(refused(format!("`{part}` is hidden: nothing is saved to files that begin with a dot"))),
-        None if is_configuration(path) => Err(refused("nothing is saved over a configuration".to_owned())),
-        None if has_extension(path, "http") => Err(refused("nothing is saved over a request file".to_owned())),
+        Some(part) => Err(refused(format!("`{part}` is hidden: hidden files cannot be written"))),
+        None if is_configuration(path) => Err(refused("configuration files cannot be overwritten".to_owned())),
+        None if has_extension(path, "http") => Err(refused("request files cannot be overwritten".to_owned())),
         None => Ok(()),
     }
 }

@@ -36,7 +36,7 @@ pub trait FileSystem: Send + Sync {
     /// Runs a command of the private configuration and returns its standard output.
     fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
         let _ = command;
-        Err(CommandError::NotAllowed("but no commands are run here".to_owned()))
+        Err(CommandError::NotAllowed("but commands are not run here".to_owned()))
     }
 }
 

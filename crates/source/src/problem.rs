@@ -10,10 +10,23 @@ pub struct SourceId(pub u32);
 /// How much a problem matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Severity {
-    /// Worth knowing; nothing is stopped.
+    /// An assumption that was made; nothing is wrong.
+    Info,
+    /// Probably a mistake; nothing is stopped.
     Warning,
-    /// The cell cannot be sent.
+    /// The request cannot be sent.
     Error,
+}
+
+impl Severity {
+    /// The word for it, in messages, data and the configuration.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Severity::Info => "info",
+            Severity::Warning => "warning",
+            Severity::Error => "error",
+        }
+    }
 }
 
 macro_rules! codes {
@@ -27,9 +40,10 @@ macro_rules! codes {
             /// Every code there is, in the order of the reference.
             pub const ALL: &'static [Code] = &[$(Code::$name,)+];
 
-            /// The code of that name.
+            /// The code of that name, or of its name before version 0.2.
             pub fn named(name: &str) -> Option<Self> {
-                Self::ALL.iter().copied().find(|code| code.as_str() == name)
+                let former = || FORMER_NAMES.iter().find(|(former, _)| *former == name).map(|(_, code)| *code);
+                Self::ALL.iter().copied().find(|code| code.as_str() == name).or_else(former)
             }
 
             /// The code as it is printed and documented.
@@ -44,7 +58,7 @@ codes! {
     /// A `%` line with an unknown keyword.
     UnknownInstruction = "unknown-instruction",
     /// An instruction of the language that this version does not carry out.
-    NotCarriedOut = "not-carried-out",
+    Unsupported = "unsupported",
     /// An instruction in a place where it is not allowed.
     MisplacedInstruction = "misplaced-instruction",
     /// An instruction with a missing or extra argument.
@@ -68,9 +82,9 @@ codes! {
     /// A header field that belongs to the connection.
     ConnectionHeader = "connection-header",
     /// Two lines of a cell that cannot both hold.
-    Contradiction = "contradiction",
+    ConflictingLines = "conflicting-lines",
     /// A `{{` that is never closed, or with nothing in it.
-    UnclosedMark = "unclosed-mark",
+    UnclosedPlaceholder = "unclosed-placeholder",
     /// An expression that cannot be read.
     BadExpression = "bad-expression",
     /// An expression calls a function that is not there.
@@ -82,55 +96,55 @@ codes! {
     /// A member that a value of the language does not have.
     UnknownMember = "unknown-member",
     /// A name no value has.
-    UnknownValue = "unknown-value",
+    UnknownVariable = "unknown-variable",
     /// A name that has a value elsewhere, but not now: another environment, a request not sent yet.
     MissingValue = "missing-value",
     /// A value whose source gives none: a variable that is not set, a file or a command that fails.
-    AbsentSource = "absent-source",
+    UnavailableSource = "unavailable-source",
     /// A value that is asked for, where nobody can be asked.
-    NotAnswered = "not-answered",
+    UnansweredPrompt = "unanswered-prompt",
     /// Values that need each other.
-    ValueCycle = "value-cycle",
+    VariableCycle = "variable-cycle",
     /// A name that exists only once the response is there, used before.
     NeedsResponse = "needs-response",
     /// An expression that failed while it was worked out.
     FailedExpression = "failed-expression",
     /// A value that cannot be written in its context.
-    UnfitValue = "unfit-value",
+    InvalidValue = "invalid-value",
     /// A target that is not a valid URL.
     BadTarget = "bad-target",
     /// Something that was taken for granted and is worth knowing.
     Assumption = "assumption",
     /// The default of a question, where nobody can be asked.
-    DefaultTaken = "default-taken",
+    DefaultUsed = "default-used",
     /// A `needs` or a name on the command line that no cell has.
     UnknownCell = "unknown-cell",
     /// Cells that need each other.
     NeedsCycle = "needs-cycle",
     /// A value that another place hides.
-    HiddenValue = "hidden-value",
+    ShadowedVariable = "shadowed-variable",
     /// A yield that no cell uses.
     UnusedYield = "unused-yield",
     /// A name that a file yields twice.
     RepeatedYield = "repeated-yield",
     /// A value that nobody uses.
-    UnusedValue = "unused-value",
+    UnusedVariable = "unused-variable",
     /// A name that is yielded only after the cell that uses it.
     YieldedLater = "yielded-later",
     /// A JSON body that is none.
     BadJson = "bad-json",
     /// A header field whose name is probably a misspelling of a known one.
-    MisspeltHeader = "misspelt-header",
+    MisspelledHeader = "misspelled-header",
     /// A method that is probably a misspelling of a known one.
-    MisspeltMethod = "misspelt-method",
+    MisspelledMethod = "misspelled-method",
     /// Credentials that go out without encryption.
     PlainCredentials = "plain-credentials",
     /// A cell without checks; reported only if `[lint]` asks for it.
     NoChecks = "no-checks",
-    /// `# accepted …` that cannot be read, or gives no reason.
-    BadAcceptance = "bad-acceptance",
-    /// `# accepted …` where there is nothing to accept.
-    NeedlessAcceptance = "needless-acceptance",
+    /// `# allow …` with an unknown code or without a reason.
+    BadSuppression = "bad-suppression",
+    /// `# allow …` that suppresses nothing.
+    UnusedSuppression = "unused-suppression",
     /// A text that looks like a secret in a file that others see.
     SecretInFile = "secret-in-file",
     /// A private file that git keeps.
@@ -138,7 +152,7 @@ codes! {
     /// A check that passed since there was nothing to look at.
     EmptyList = "empty-list",
     /// A check that cannot be judged on a logged response, since it reads a secret.
-    NotJudged = "not-judged",
+    NotEvaluated = "not-evaluated",
     /// A label nobody has.
     UnknownLabel = "unknown-label",
     /// A configuration that cannot be read.
@@ -150,9 +164,9 @@ codes! {
     /// An environment that is not there.
     UnknownEnvironment = "unknown-environment",
     /// The program itself failed at a cell.
-    InternalFailure = "internal-failure",
+    InternalError = "internal-error",
     /// A secret that would be sent to an origin it does not belong to.
-    SecretElsewhere = "secret-elsewhere",
+    SecretDestination = "secret-destination",
     /// A secret that is too short to be masked inside words.
     ShortSecret = "short-secret",
     /// A value that is yielded as if it were no secret, though its name says that it is one.
@@ -167,12 +181,34 @@ codes! {
     UnreadableFile = "unreadable-file",
 }
 
+/// Names that codes had before: configurations and suppressions may still use them.
+const FORMER_NAMES: &[(&str, Code)] = &[
+    ("not-carried-out", Code::Unsupported),
+    ("unclosed-mark", Code::UnclosedPlaceholder),
+    ("bad-acceptance", Code::BadSuppression),
+    ("needless-acceptance", Code::UnusedSuppression),
+    ("hidden-value", Code::ShadowedVariable),
+    ("unused-value", Code::UnusedVariable),
+    ("unknown-value", Code::UnknownVariable),
+    ("value-cycle", Code::VariableCycle),
+    ("not-answered", Code::UnansweredPrompt),
+    ("default-taken", Code::DefaultUsed),
+    ("misspelt-header", Code::MisspelledHeader),
+    ("misspelt-method", Code::MisspelledMethod),
+    ("unfit-value", Code::InvalidValue),
+    ("not-judged", Code::NotEvaluated),
+    ("secret-elsewhere", Code::SecretDestination),
+    ("internal-failure", Code::InternalError),
+    ("contradiction", Code::ConflictingLines),
+    ("absent-source", Code::UnavailableSource),
+];
+
 /// One thing that is wrong, or worth knowing.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Problem {
     /// The class of the problem.
     pub code: Code,
-    /// Error or warning.
+    /// How much it matters.
     pub severity: Severity,
     /// The text that `span` is in; `None` for a problem of an option.
     pub source: Option<SourceId>,
@@ -232,14 +268,19 @@ impl Problem {
         Self { severity: Severity::Warning, ..Self::error(code, span, message) }
     }
 
-    /// Adds what to write instead.
+    /// Something worth knowing at `span`.
+    pub fn info(code: Code, span: Span, message: impl Into<String>) -> Self {
+        Self { severity: Severity::Info, ..Self::error(code, span, message) }
+    }
+
+    /// Adds how to correct it.
     #[must_use]
     pub fn with_hint(mut self, hint: impl Into<String>) -> Self {
         self.hint = Some(hint.into());
         self
     }
 
-    /// Adds what to write instead, if that is known.
+    /// Adds how to correct it, if that is known.
     #[must_use]
     pub fn with_hint_if(mut self, hint: Option<String>) -> Self {
         self.hint = hint.or(self.hint);

@@ -12,7 +12,7 @@ pub fn quarantine(root: &Path) -> Result<Option<PathBuf>, Error> {
     let folder = root.join(STATE_FOLDER);
     let free = (1..).map(|number| format!("state-damaged-{number}.db")).find(|name| !folder.join(name).exists());
     let name = free.unwrap_or_default();
-    let failed = |error| Error::file(format!("cannot set the damaged `{STATE_FOLDER}/{FILE}` aside"), error);
+    let failed = |error| Error::file(format!("cannot rename the damaged `{STATE_FOLDER}/{FILE}`"), error);
     match std::fs::rename(folder.join(FILE), folder.join(&name)) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
         renamed => renamed.map_err(failed)?,

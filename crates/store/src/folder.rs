@@ -41,7 +41,7 @@ impl StateFolder {
         let path = root.join(STATE_FOLDER);
         match path.symlink_metadata() {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(Error::file(format!("cannot look at `{STATE_FOLDER}`"), error)),
+            Err(error) => return Err(Error::file(format!("cannot read `{STATE_FOLDER}`"), error)),
             Ok(about) if !about.is_dir() => {
                 return Err(Error::Untrusted(format!("`{STATE_FOLDER}` is not a directory")));
             }
@@ -70,7 +70,7 @@ impl StateFolder {
         if let Some(folder) = Self::open(root, key_file)? {
             return Ok(folder);
         }
-        let failed = |error| Error::file(format!("cannot make `{STATE_FOLDER}`"), error);
+        let failed = |error| Error::file(format!("cannot create `{STATE_FOLDER}`"), error);
         let root = root.canonicalize().map_err(failed)?;
         let path = root.join(STATE_FOLDER);
         let mut builder = std::fs::DirBuilder::new();
@@ -99,7 +99,7 @@ impl StateFolder {
         }
         let root = root.canonicalize().map_err(|error| Error::file("cannot open the workspace", error))?;
         let path = root.join(STATE_FOLDER);
-        let about = path.symlink_metadata().map_err(|error| Error::file("cannot look at the state", error))?;
+        let about = path.symlink_metadata().map_err(|error| Error::file("cannot read the state", error))?;
         let foreign = || Error::Untrusted(format!("`{STATE_FOLDER}` was not created by this user: delete it"));
         if !about.is_dir() {
             return Err(foreign());
@@ -154,7 +154,7 @@ fn proof(folder: &Path) -> Result<Option<OwnershipProof>, Error> {
     let text = match read_text(&folder.join(ID)) {
         Ok(text) => text,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(Error::Untrusted(format!("`{STATE_FOLDER}/{ID}` cannot be read: {error}"))),
+        Err(error) => return Err(Error::Untrusted(format!("cannot read `{STATE_FOLDER}/{ID}`: {error}"))),
     };
     let mut lines = text.lines();
     let (root, sealed) = (lines.next().unwrap_or_default(), lines.next().and_then(bytes_of));

@@ -23,7 +23,7 @@ pub use store::{CapturedRow, Store};
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// The file was written by a newer version.
-    #[error("`{file}` was written by a newer version of yieldtray (its form is {found}, this version knows {known})")]
+    #[error("`{file}` was written by a newer version of yieldtray (format {found}, this version supports {known})")]
     Newer {
         /// The file's name.
         file: String,
@@ -44,10 +44,10 @@ pub enum Error {
         error: std::io::Error,
     },
     /// Secrets cannot be sealed.
-    #[error("there is no home directory for the key that seals secrets")]
+    #[error("no home directory for the key that encrypts secrets")]
     NoKey,
     /// The system gives no random bytes.
-    #[error("the system gives no random bytes, so secrets cannot be sealed")]
+    #[error("the system provides no random bytes, so secrets cannot be encrypted")]
     NoRandom,
     /// The state is not this user's own.
     #[error("{0}")]

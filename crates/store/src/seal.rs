@@ -50,7 +50,7 @@ impl Key {
         if let Some(key) = Self::read(file)? {
             return Ok(key);
         }
-        let failed = |error| Error::file("cannot make the key that seals secrets", error);
+        let failed = |error| Error::file("cannot create the key that encrypts secrets", error);
         let folder = file.parent().unwrap_or(Path::new("."));
         let make = || -> std::io::Result<()> {
             std::fs::create_dir_all(folder)?;

@@ -78,7 +78,7 @@ impl Store {
             | OpenFlags::SQLITE_OPEN_NOFOLLOW
             | OpenFlags::SQLITE_OPEN_EXRESCODE;
         let file = folder.path().join(FILE);
-        make_private(&file).map_err(|error| Error::file(format!("cannot make `{STATE_FOLDER}/{FILE}`"), error))?;
+        make_private(&file).map_err(|error| Error::file(format!("cannot create `{STATE_FOLDER}/{FILE}`"), error))?;
         let database = Connection::open_with_flags(file, flags)?;
         database.busy_timeout(BUSY_TIMEOUT)?;
         database.set_db_config(DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true)?;
@@ -131,7 +131,8 @@ impl Store {
             let known = kind == "table" && (TABLES.contains(&name.as_str()) || name.starts_with("word_"))
                 || name.starts_with("sqlite_");
             if !known {
-                let message = format!("`{STATE_FOLDER}/{FILE}` has a {kind} `{name}` that this program did not make");
+                let message =
+                    format!("`{STATE_FOLDER}/{FILE}` contains a {kind} `{name}` that this program did not create");
                 return Err(Error::Untrusted(message));
             }
         }
@@ -164,7 +165,7 @@ impl Store {
         if copy.exists() {
             return Ok(());
         }
-        let failed = |error| Error::file("cannot copy the state before it is brought up to date", error);
+        let failed = |error| Error::file("cannot back up the state before migrating it", error);
         let beside = tempfile::tempdir_in(&self.folder).map_err(failed)?;
         let whole = beside.path().join(FILE);
         self.database.execute("VACUUM INTO ?1", [whole.to_string_lossy()])?;

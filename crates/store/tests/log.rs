@@ -10,7 +10,7 @@ const ALL: Retention = Retention { exchanges: 1_000_000, since: 0 };
 fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (ExchangeRow, ExchangePayload) {
     let summary = ExchangeRow {
         at,
-        environment: "bench".to_owned(),
+        environment: "local".to_owned(),
         file: "intake.http".to_owned(),
         name: name.to_owned(),
         row: None,
@@ -94,7 +94,7 @@ fn exchanges_are_numbered_and_found_by_what_they_are() {
     assert_eq!(by(|filter| filter.name = Some("read[1]".to_owned())), [3]);
     assert_eq!(by(|filter| filter.status = Some((400, 499))), [4]);
     assert_eq!(by(|filter| filter.since = Some(20)), [4, 3, 2]);
-    assert_eq!(by(|filter| filter.environment = Some("bench".to_owned())), [3, 2, 1]);
+    assert_eq!(by(|filter| filter.environment = Some("local".to_owned())), [3, 2, 1]);
     assert_eq!(by(|filter| filter.failed = true), [4, 3]);
     assert_eq!(by(|filter| filter.file = Some("other.http".to_owned())), [0; 0]);
 
@@ -104,9 +104,9 @@ fn exchanges_are_numbered_and_found_by_what_they_are() {
         let found = store.answer_before(number, environment, ("intake.http", "read-lot"), None).expect("rows");
         found.map(|(listed, _)| listed.number)
     };
-    assert_eq!([before(9, "bench"), before(2, "bench"), before(9, "live")], [Some(2), None, Some(4)]);
+    assert_eq!([before(9, "local"), before(2, "local"), before(9, "live")], [Some(2), None, Some(4)]);
     assert_eq!(store.last_exchange().expect("a row"), Some(4));
-    let last = store.last_answers("bench").expect("rows");
+    let last = store.last_answers("local").expect("rows");
     let number = |name: &str| last.get(&("intake.http".to_owned(), name.to_owned(), None)).copied();
     assert_eq!([number("book-lot"), number("read-lot"), number("read[1]")], [Some(1), Some(2), None]);
 
@@ -229,7 +229,7 @@ fn what_is_dropped_is_not_in_the_file_any_more() {
     assert_eq!(store.clear_log(Some(30), None).expect("a number"), 1);
     assert!(!tells("windfall-2") && tells("windfall-3"));
     assert_eq!(store.clear_log(None, Some("live")).expect("a number"), 0);
-    assert_eq!(store.clear_log(None, Some("bench")).expect("a number"), 1);
+    assert_eq!(store.clear_log(None, Some("local")).expect("a number"), 1);
     assert!(!tells("windfall"));
     assert_eq!(search(&mut store, "windfall"), [0; 0]);
 }
@@ -244,12 +244,12 @@ fn an_older_form_is_copied_before_it_is_changed() {
         .execute_batch(
             "DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; ALTER TABLE tray DROP COLUMN origin;
              PRAGMA user_version = 2;
-             INSERT INTO tray VALUES ('bench', 'intake.http', 'lot_id', 'book-lot', x'31', 0, 7);",
+             INSERT INTO tray VALUES ('local', 'intake.http', 'lot_id', 'book-lot', x'31', 0, 7);",
         )
         .expect("it is taken back");
     drop(older);
     let mut store = store(root.path());
-    assert_eq!(store.captured("bench").expect("rows").len(), 1);
+    assert_eq!(store.captured("local").expect("rows").len(), 1);
     store.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged");
     let copy = rusqlite::Connection::open(folder.join("state-form-2.db")).expect("a database");
     let kept: i64 = copy.query_row("SELECT count(*) FROM tray", [], |row| row.get(0)).expect("a number");

@@ -32,7 +32,7 @@ fn values_are_kept_by_environment_and_secrets_are_sealed() {
     assert!(Store::open(root.path(), Some(key.clone())).expect("nothing is wrong").is_none());
     let mut store = Store::open_or_make(root.path(), Some(key.clone())).expect("a store");
     let values = [kept("lot_id", "\"L-2043\"", false), kept("token", "\"canary-7f\"", true)];
-    store.keep("bench", &values).expect("they are kept");
+    store.keep("local", &values).expect("they are kept");
     store.keep("live", &[kept("lot_id", "\"L-9\"", false)]).expect("it is kept");
     drop(store);
 
@@ -40,12 +40,12 @@ fn values_are_kept_by_environment_and_secrets_are_sealed() {
     assert!(text.contains("L-2043") && !text.contains("canary"));
 
     let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
-    assert_eq!(store.captured("bench").expect("rows"), values);
+    assert_eq!(store.captured("local").expect("rows"), values);
     assert_eq!(store.captured("live").expect("rows").len(), 1);
-    store.keep("bench", &[kept("lot_id", "\"L-2044\"", false)]).expect("it is kept");
-    assert_eq!(store.captured("bench").expect("rows")[0].value.as_deref(), Some("\"L-2044\""));
-    assert_eq!(store.drop_value("bench", "lot_id").expect("a number"), 1);
-    assert_eq!(store.clear("bench").expect("a number"), 1);
+    store.keep("local", &[kept("lot_id", "\"L-2044\"", false)]).expect("it is kept");
+    assert_eq!(store.captured("local").expect("rows")[0].value.as_deref(), Some("\"L-2044\""));
+    assert_eq!(store.drop_value("local", "lot_id").expect("a number"), 1);
+    assert_eq!(store.clear("local").expect("a number"), 1);
     assert_eq!(store.captured("live").expect("rows").len(), 1);
 
     // With another key, or none, the state is somebody else's.
@@ -67,7 +67,7 @@ fn a_newer_file_is_refused_and_left_alone() {
     drop(database);
     let before = std::fs::read(&file).expect("a file");
     let error = Store::open(root.path(), key).expect_err("it is newer");
-    assert!(error.to_string().contains("newer version of yieldtray (its form is 7, this version knows 4)"), "{error}");
+    assert!(error.to_string().contains("newer version of yieldtray (format 7, this version supports 4)"), "{error}");
     assert_eq!(std::fs::read(&file).expect("a file"), before);
 }
 
@@ -82,13 +82,13 @@ fn many_writers_lose_nothing() {
                 for number in 0..100 {
                     let mut store = Store::open_or_make(root, Some(key.clone())).expect("a store");
                     let name = format!("w{writer}_{number}");
-                    store.keep("bench", &[kept(&name, "1", number % 2 == 0)]).expect("it is kept");
+                    store.keep("local", &[kept(&name, "1", number % 2 == 0)]).expect("it is kept");
                 }
             });
         }
     });
     let store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
-    let rows = store.captured("bench").expect("rows");
+    let rows = store.captured("local").expect("rows");
     assert_eq!(rows.iter().filter(|row| row.value.as_deref() == Some("1")).count(), 400, "all open with one id");
     drop(store);
     // What is left beside the file stays small: it is written back when it grows.
@@ -126,7 +126,7 @@ fn a_folder_that_was_not_made_here_is_not_trusted() {
     let roots: Vec<_> = (0..5).map(|_| tempfile::tempdir().expect("a folder")).collect();
     let [own, copy, link, made_up, changed] = roots.as_slice() else { unreachable!("there are five") };
     let mut store = Store::open_or_make(own.path(), key.clone()).expect("a store");
-    store.keep("bench", &[kept("token", "\"canary-7f\"", true)]).expect("it is kept");
+    store.keep("local", &[kept("token", "\"canary-7f\"", true)]).expect("it is kept");
     drop(store);
 
     let state = own.path().join(".yieldtray");
@@ -142,7 +142,7 @@ fn a_folder_that_was_not_made_here_is_not_trusted() {
     // A copy can be taken over by who made it, with its secrets; what a stranger made cannot.
     assert!(StateFolder::adopt(copy.path(), key.as_deref()).expect("it is taken over"));
     let store = Store::open(copy.path(), key.clone()).expect("a store").expect("it is there");
-    assert_eq!(store.captured("bench").expect("rows")[0].value.as_deref(), Some("\"canary-7f\""));
+    assert_eq!(store.captured("local").expect("rows")[0].value.as_deref(), Some("\"canary-7f\""));
     assert!(matches!(StateFolder::adopt(made_up.path(), key.as_deref()), Err(Error::Untrusted(_))));
 
     // A view would make a query mean something else.
@@ -151,7 +151,7 @@ fn a_folder_that_was_not_made_here_is_not_trusted() {
     database.execute_batch("ALTER TABLE tray RENAME TO old; CREATE VIEW tray AS SELECT * FROM old;").expect("a view");
     drop(database);
     let refused = open(changed.path()).expect_err("it has a view");
-    assert!(refused.contains("that this program did not make"), "{refused}");
+    assert!(refused.contains("that this program did not create"), "{refused}");
 }
 
 #[test]
@@ -161,8 +161,8 @@ fn credentials_are_sealed_in_their_place_and_change_together() {
     let pair = |place: &str, value: &str| (place.to_owned(), value.to_owned());
     let mut store = Store::open_or_make(root.path(), Some(key.clone())).expect("a store");
     let cookies = [pair("packhouse.example / session", "canary-1"), pair("packhouse.example / shift", "canary-2")];
-    store.change_credentials("bench", Kind::Cookie, &cookies, &[], 5).expect("they are kept");
-    store.change_credentials("bench", Kind::Token, &[pair("desk", "canary-3")], &[], 6).expect("it is kept");
+    store.change_credentials("local", Kind::Cookie, &cookies, &[], 5).expect("they are kept");
+    store.change_credentials("local", Kind::Token, &[pair("desk", "canary-3")], &[], 6).expect("it is kept");
     store.change_credentials("live", Kind::Cookie, &cookies[..1], &[], 7).expect("it is kept");
     assert!(!String::from_utf8_lossy(&all_bytes(root.path())).contains("canary"));
 
@@ -170,12 +170,12 @@ fn credentials_are_sealed_in_their_place_and_change_together() {
         store.credentials(environment, kind).expect("rows").into_iter().map(|row| row.value).collect()
     };
     let some = |values: &[&str]| values.iter().map(|value| Some((*value).to_owned())).collect::<Vec<_>>();
-    assert_eq!(values(&store, "bench", Kind::Cookie), some(&["canary-1", "canary-2"]));
+    assert_eq!(values(&store, "local", Kind::Cookie), some(&["canary-1", "canary-2"]));
     // One is replaced while another goes.
     let newer = [pair("packhouse.example / session", "canary-4")];
-    store.change_credentials("bench", Kind::Cookie, &newer, &[cookies[1].0.clone()], 8).expect("it changes");
-    assert_eq!(values(&store, "bench", Kind::Cookie), some(&["canary-4"]));
-    assert_eq!(store.credentials("bench", Kind::Cookie).expect("rows")[0].at, 8);
+    store.change_credentials("local", Kind::Cookie, &newer, &[cookies[1].0.clone()], 8).expect("it changes");
+    assert_eq!(values(&store, "local", Kind::Cookie), some(&["canary-4"]));
+    assert_eq!(store.credentials("local", Kind::Cookie).expect("rows")[0].at, 8);
 
     // What is moved to another place, or opened with another key, is not there.
     drop(store);
@@ -185,9 +185,9 @@ fn credentials_are_sealed_in_their_place_and_change_together() {
     assert_eq!(moved, 1);
     drop(database);
     let store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
-    assert_eq!(values(&store, "bench", Kind::Token), [None]);
+    assert_eq!(values(&store, "local", Kind::Token), [None]);
     let mut store = store;
-    assert_eq!(store.clear_credentials("bench", Kind::Cookie).expect("a number"), 1);
+    assert_eq!(store.clear_credentials("local", Kind::Cookie).expect("a number"), 1);
     assert_eq!(values(&store, "live", Kind::Cookie).len(), 1);
 }
 
@@ -196,14 +196,14 @@ fn a_file_of_an_older_form_is_brought_up_to_date() {
     let (root, home) = (tempfile::tempdir().expect("a folder"), tempfile::tempdir().expect("a folder"));
     let key = home.path().join("key");
     let mut store = Store::open_or_make(root.path(), Some(key.clone())).expect("a store");
-    store.keep("bench", &[kept("lot_id", "\"L-2043\"", false)]).expect("it is kept");
+    store.keep("local", &[kept("lot_id", "\"L-2043\"", false)]).expect("it is kept");
     drop(store);
     // As the first version left it: with a tray and without credentials.
     let database = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
     database.execute_batch("DROP TABLE credential; DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; ALTER TABLE tray DROP COLUMN origin; PRAGMA user_version = 1;").expect("it is taken back");
     drop(database);
     let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
-    assert_eq!(store.captured("bench").expect("rows").len(), 1);
-    store.change_credentials("bench", Kind::Token, &[("desk".to_owned(), "t".to_owned())], &[], 1).expect("it is kept");
-    assert_eq!(store.credentials("bench", Kind::Token).expect("rows").len(), 1);
+    assert_eq!(store.captured("local").expect("rows").len(), 1);
+    store.change_credentials("local", Kind::Token, &[("desk".to_owned(), "t".to_owned())], &[], 1).expect("it is kept");
+    assert_eq!(store.credentials("local", Kind::Token).expect("rows").len(), 1);
 }

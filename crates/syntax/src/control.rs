@@ -24,11 +24,11 @@ impl Reader<'_> {
 
     /// `when EXPR ["reason"]`
     fn skip(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% skip when environment == \"live\"`";
+        const EXAMPLE: &str = "for example `% skip when environment == \"production\"`";
         self.expect_word("when", EXAMPLE)?;
         let mut condition = self.rest;
         if condition.is_empty() {
-            return self.malformed(self.end_of_line(), "`% skip when` lacks an expression", EXAMPLE);
+            return self.malformed(self.end_of_line(), "`% skip when` is missing an expression", EXAMPLE);
         }
         let mut reason = None;
         // Two operands in a row are not an expression, so a text after a complete one can only be the reason.
@@ -44,11 +44,15 @@ impl Reader<'_> {
 
     /// `until EXPR every D for D`
     fn wait(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% wait until body.state == \"done\" every 500ms for 30s`";
+        const EXAMPLE: &str = "for example `% wait until body.state == \"done\" every 500ms for 30s`";
         self.expect_word("until", EXAMPLE)?;
         let line = self.rest.of(self.text);
         let Some(at) = scan::find_outside_strings(line, " every ") else {
-            return self.malformed(self.end_of_line(), "`% wait until` lacks `every DURATION for DURATION`", EXAMPLE);
+            return self.malformed(
+                self.end_of_line(),
+                "`% wait until` is missing `every DURATION for DURATION`",
+                EXAMPLE,
+            );
         };
         let until = self.rest.part(0, at).trimmed(self.text);
         self.rest = self.rest.part(at + " every ".len(), self.rest.len()).trimmed(self.text);
@@ -61,18 +65,18 @@ impl Reader<'_> {
             (Some(every), Some(within)) if says_for && !until.is_empty() => {
                 Ok(InstructionKind::Wait { until, every, within })
             }
-            _ => self.malformed(until, "expected an expression, how often it is tried and for how long", EXAMPLE),
+            _ => self.malformed(until, "expected `EXPR every DURATION for DURATION`", EXAMPLE),
         }
     }
 
     /// `row in "FILE"`
     fn each(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% each row in \"lots.csv\"`";
+        const EXAMPLE: &str = "for example `% each row in \"lots.csv\"`";
         self.expect_word("row", EXAMPLE)?;
         self.expect_word("in", EXAMPLE)?;
         match self.next_word() {
             Some(path) if self.rest.is_empty() && !path.is_empty() => Ok(InstructionKind::Each(path)),
-            _ => self.malformed(self.end_of_line(), "`% each row in` lacks a file", EXAMPLE),
+            _ => self.malformed(self.end_of_line(), "`% each row in` is missing a file", EXAMPLE),
         }
     }
 
@@ -80,14 +84,14 @@ impl Reader<'_> {
         if self.rest.is_empty() {
             return Ok(InstructionKind::Afterwards);
         }
-        self.malformed(self.rest, "nothing may stand after `% afterwards`", "leave the rest of the line out")
+        self.malformed(self.rest, "`% afterwards` takes no arguments", "remove the rest of the line")
     }
 
     /// `NAME [with NAME = EXPR, …] [times N]`
     fn play(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% play book-lot with bins = 24, grower = 'G-11' times 3`";
+        const EXAMPLE: &str = "for example `% play book-lot with bins = 24, grower = 'G-11' times 3`";
         let Some(name) = self.next_word() else {
-            return self.malformed(self.end_of_line(), "`% play` lacks the name of a cell", EXAMPLE);
+            return self.malformed(self.end_of_line(), "`% play` is missing the name of a request", EXAMPLE);
         };
         let mut times = 1;
         let line = self.rest.of(self.text);
@@ -123,7 +127,7 @@ impl Reader<'_> {
             Some(found) if found.of(self.text) == word => Ok(()),
             found => {
                 let own = self.word.of(self.text);
-                self.malformed(found.unwrap_or(self.end_of_line()), format!("`% {own}` lacks `{word}`"), example)
+                self.malformed(found.unwrap_or(self.end_of_line()), format!("`% {own}` is missing `{word}`"), example)
             }
         }
     }

@@ -158,20 +158,20 @@ impl<'t> Reader<'t> {
         let word = self.word.of(self.text);
         if word.is_empty() {
             return Problem::error(Code::UnknownInstruction, self.word, "expected an instruction after `%`")
-                .with_hint(format!("the instructions are {}", join_words(SUPPORTED)));
+                .with_hint(format!("available: {}", join_words(SUPPORTED)));
         }
         if RESERVED.contains(&word) {
             return Problem::error(
-                Code::NotCarriedOut,
+                Code::Unsupported,
                 self.word,
-                format!("`% {word}` is a word of the language that this version does not carry out"),
+                format!("`% {word}` is reserved and not supported in this version"),
             )
-            .with_hint(format!("this version carries out {}", join_words(SUPPORTED)));
+            .with_hint(format!("supported: {}", join_words(SUPPORTED)));
         }
-        let problem = Problem::error(Code::UnknownInstruction, self.word, format!("no instruction `% {word}`"));
+        let problem = Problem::error(Code::UnknownInstruction, self.word, format!("unknown instruction `% {word}`"));
         match closest(word, SUPPORTED.iter().copied()) {
             Some(meant) => problem.with_hint(format!("did you mean `% {meant}`?")).with_replacement(meant),
-            None => problem.with_hint(format!("the instructions are {}", join_words(SUPPORTED))),
+            None => problem.with_hint(format!("available: {}", join_words(SUPPORTED))),
         }
     }
 
@@ -183,9 +183,9 @@ impl<'t> Reader<'t> {
                 "name" | "needs" | "waive" | "ask" | "query" | "field" | "part" | "body" | "skip" | "each"
                 | "afterwards",
                 Section::Preamble,
-            ) => ("belongs to one cell, but stands before the first", "move it below the cell's `%%` line".to_owned()),
+            ) => ("belongs to a single request, but is before the first one", "move it below a `%%` line".to_owned()),
             ("yield" | "save" | "wait", Section::Preamble | Section::Head | Section::Alone) => {
-                ("needs a response, but stands before the request", "move it below the request".to_owned())
+                ("needs a response, but is before the request", "move it below the request".to_owned())
             }
             _ => return None,
         };
@@ -212,16 +212,16 @@ impl<'t> Reader<'t> {
         if self.rest.is_empty() {
             return self.malformed(
                 self.end_of_line(),
-                format!("`% {word}` lacks {what}"),
-                format!("write it after the word, as in `% {word} sign-in`"),
+                format!("`% {word}` is missing {what}"),
+                format!("for example `% {word} sign-in`"),
             );
         }
         let name = self.rest.of(self.text);
         if is_cell_name(name) {
             return Ok(self.rest);
         }
-        let problem = Problem::error(Code::BadName, self.rest, format!("`{name}` cannot be a name")).with_hint(
-            format!("use letters, digits, `-`, `_` and `.`, as in `{}`", yieldtray_source::names::slug(name)),
+        let problem = Problem::error(Code::BadName, self.rest, format!("`{name}` is not a valid name")).with_hint(
+            format!("use letters, digits, `-`, `_` and `.`, for example `{}`", yieldtray_source::names::slug(name)),
         );
         Err(Box::new(problem))
     }
@@ -231,16 +231,16 @@ impl<'t> Reader<'t> {
         for member in InstructionKind::list(self.rest, self.text) {
             if member.is_empty() {
                 let place = if self.rest.is_empty() { self.end_of_line() } else { member };
-                let hint = format!("write one {what}, or several with `,` between");
-                return self.malformed(place, format!("`% {word}` lacks a {what}"), hint);
+                let hint = format!("add one {what}, or several separated by `,`");
+                return self.malformed(place, format!("`% {word}` is missing a {what}"), hint);
             }
             let name = member.of(self.text);
             // A need may name another file's cell: `other.http#name`.
             let own = name.rsplit_once('#').map_or(name, |(_, own)| own);
             let path_allowed = word == "needs";
             if !is_cell_name(if path_allowed { own } else { name }) {
-                let hint = format!("use letters, digits, `-`, `_` and `.`; put `,` between two {what}s");
-                let problem = Problem::error(Code::BadName, member, format!("`{name}` cannot be a {what}"));
+                let hint = format!("use letters, digits, `-`, `_` and `.`; separate several by `,`");
+                let problem = Problem::error(Code::BadName, member, format!("`{name}` is not a valid {what}"));
                 return Err(Box::new(problem.with_hint(hint)));
             }
         }
@@ -255,8 +255,8 @@ impl<'t> Reader<'t> {
             let example = if word == "let" { "% let season = 2026" } else { "% yield lot_id = body.id" };
             return self.malformed(
                 self.end_of_line(),
-                format!("`% {word}` lacks `= EXPRESSION`"),
-                format!("write it as in `{example}`"),
+                format!("`% {word}` is missing `= EXPRESSION`"),
+                format!("for example `{example}`"),
             );
         };
         let name = self.rest.part(0, equals).trimmed(self.text);
@@ -270,18 +270,18 @@ impl<'t> Reader<'t> {
         let (word, shown) = (self.word.of(self.text), name.of(self.text));
         if !is_value_name(shown) {
             let message = if shown.is_empty() {
-                format!("`% {word}` lacks a name")
+                format!("`% {word}` is missing a name")
             } else {
-                format!("`{shown}` cannot name a value")
+                format!("`{shown}` is not a valid variable name")
             };
             let problem = Problem::error(Code::BadName, name, message)
-                .with_hint("use letters, digits and `_`, the first no digit, as in `lot_id`");
+                .with_hint("use letters, digits and `_`, not starting with a digit, for example `lot_id`");
             return Err(Box::new(problem));
         }
         if is_language_name(shown) {
-            let message = format!("`{shown}` is a name of the language, so no value can take it");
+            let message = format!("`{shown}` is reserved and cannot be a variable name");
             let problem = Problem::error(Code::ReservedName, name, message)
-                .with_hint(format!("choose another name, such as `my_{shown}`"));
+                .with_hint(format!("use another name, for example `my_{shown}`"));
             return Err(Box::new(problem));
         }
         Ok(())
@@ -289,14 +289,14 @@ impl<'t> Reader<'t> {
 
     /// `NAME "question" [secret] [default EXPR] [from LIST]`
     fn ask(&self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% ask bins \"How many bins?\" default 24`";
+        const EXAMPLE: &str = "for example `% ask bins \"How many bins?\" default 24`";
         let rest = self.rest.of(self.text);
         let name = self.rest.part(0, rest.find([' ', '\t', '"']).unwrap_or(rest.len()));
         self.check_value_name(name)?;
         let after = self.rest.part(name.len(), rest.len()).trimmed(self.text);
         let Some(end) = after.of(self.text).strip_prefix('"').and_then(|text| text.find('"')) else {
             let place = if after.is_empty() { self.end_of_line() } else { after };
-            return self.malformed(place, "`% ask` lacks its question in double quotes", EXAMPLE);
+            return self.malformed(place, "`% ask` is missing its question in double quotes", EXAMPLE);
         };
         let question = after.part(1, end + 1).trimmed(self.text);
         if question.is_empty() {
@@ -331,7 +331,7 @@ impl<'t> Reader<'t> {
 
     fn expect_expression(&self, example: &str) -> ParseResult<Span> {
         if self.rest.is_empty() {
-            return self.malformed(self.end_of_line(), "expected an expression", format!("write it as in `{example}`"));
+            return self.malformed(self.end_of_line(), "expected an expression", format!("for example `{example}`"));
         }
         Ok(self.rest)
     }
@@ -355,7 +355,7 @@ impl<'t> Reader<'t> {
         let Some(colon) = memchr::memchr(b':', self.rest.of(self.text).as_bytes()) else {
             return self.malformed(
                 self.end_of_line(),
-                "`% header` lacks `Name: value`",
+                "`% header` is missing `Name: value`",
                 "write it as in `% header Accept: application/json`",
             );
         };
@@ -367,7 +367,7 @@ impl<'t> Reader<'t> {
             let problem = Problem::error(
                 Code::MisplacedInstruction,
                 self.word,
-                "`% header` with a value gives a header to every request of a file, but stands in one cell",
+                "`% header` with a value applies to every request of a file, but is inside a request",
             )
             .with_hint(format!("write `{}` below the request line", self.rest.of(self.text)));
             return Err(Box::new(problem));
@@ -393,7 +393,7 @@ impl<'t> Reader<'t> {
             if quoted.len() < 2 || !quoted.starts_with('"') || !quoted.ends_with('"') {
                 return self.malformed(
                     words,
-                    "the words after `else` must stand in double quotes",
+                    "the text after `else` must be in double quotes",
                     "write them as in `else \"was the truck full?\"`",
                 );
             }
@@ -403,8 +403,8 @@ impl<'t> Reader<'t> {
         if expression.is_empty() {
             return self.malformed(
                 Span::empty(expression.start()),
-                "`% check` lacks an expression",
-                "write it as in `% check ok: status == 200`",
+                "`% check` is missing an expression",
+                "for example `% check ok: status == 200`",
             );
         }
         Ok(InstructionKind::Check { label, expression, hint })

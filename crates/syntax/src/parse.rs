@@ -88,8 +88,8 @@ impl<'t> Parser<'t> {
         }
         if let Some((line, _)) = self.line_of_cell() {
             self.problems.push(
-                Problem::error(Code::StrayText, line, "a request before the first `%%` line")
-                    .with_hint("write a line `%% Title` above it: in a file of several cells each has one"),
+                Problem::error(Code::StrayText, line, "request before the first `%%` line")
+                    .with_hint("add a line `%% Title` above it: with several requests in a file, each needs one"),
             );
             self.parse_stray(&mut file.preamble);
         }
@@ -115,9 +115,9 @@ impl<'t> Parser<'t> {
                     Problem::error(
                         Code::MisplacedInstruction,
                         span,
-                        "this belongs to one cell, but there is none here",
+                        "this belongs to a request, but there is none here",
                     )
-                    .with_hint("write a request below it, or remove the line"),
+                    .with_hint("add a request below it, or remove the line"),
                 );
             }
         }
@@ -169,13 +169,13 @@ impl<'t> Parser<'t> {
             self.parse_request(&mut cell);
         } else if !cell.plays() && !self.looks_like_sequence(&cell) {
             let message = match title.of(self.text) {
-                "" => "this cell has no request".to_owned(),
-                title => format!("the cell `{title}` has no request"),
+                "" => "this section has no request".to_owned(),
+                title => format!("`{title}` has no request"),
             };
             let shown = if title.is_empty() { line } else { title };
             self.problems.push(
                 Problem::error(Code::NoRequest, shown, message)
-                    .with_hint("write a request line below it, as in `GET /lots`"),
+                    .with_hint("add a request line below it, for example `GET /lots`"),
             );
         }
         let end = self.line.map_or(self.text.len(), Span::start);
@@ -227,8 +227,8 @@ impl<'t> Parser<'t> {
             }
             self.advance();
         }
-        let hint = "an editor makes a request of it; by hand: the method, the address, the header fields, the body";
-        let problem = Problem::error(Code::ShellCommand, span, "this is a command of a shell, not a request");
+        let hint = "run `yieldtray import curl`, or use the quick fix in an editor";
+        let problem = Problem::error(Code::ShellCommand, span, "this is a shell command, not a request");
         self.problems.push(problem.with_hint(hint));
     }
 
@@ -259,9 +259,7 @@ impl<'t> Parser<'t> {
             if !reported {
                 self.problems.push(
                     Problem::error(Code::StrayText, line, "expected an instruction or a comment after the body")
-                        .with_hint(
-                            "a body line that must start with `%` is written `\\%`; a new request starts with `%%`",
-                        ),
+                        .with_hint("write `\\%` to begin a body line with `%`; a new request starts with `%%`"),
                 );
                 reported = true;
             }
@@ -293,9 +291,9 @@ fn name_cells(text: &str, source: SourceId, file: &mut RequestFile, problems: &m
             let InstructionKind::Name(name) = instruction.kind else { continue };
             if let Some(first) = explicit {
                 problems.push(
-                    Problem::error(Code::DuplicateName, name, "a second name for one cell")
-                        .with_hint("keep one of the two lines")
-                        .with_related(source, first, "the first stands here"),
+                    Problem::error(Code::DuplicateName, name, "duplicate `% name` for this request")
+                        .with_hint("remove one of the two lines")
+                        .with_related(source, first, "first one here"),
                 );
             }
             explicit.get_or_insert(name);
@@ -313,9 +311,9 @@ fn name_cells(text: &str, source: SourceId, file: &mut RequestFile, problems: &m
         if first != index {
             let place = name_place(text, cell);
             problems.push(
-                Problem::error(Code::DuplicateName, place, format!("a second cell is named `{}`", cell.name))
-                    .with_hint("give it a name of its own: `% name …` below its `%%` line")
-                    .with_related(source, name_place(text, &file.cells[first]), "the first stands here"),
+                Problem::error(Code::DuplicateName, place, format!("duplicate request name `{}`", cell.name))
+                    .with_hint("add `% name …` below its `%%` line")
+                    .with_related(source, name_place(text, &file.cells[first]), "first one here"),
             );
         }
     }

@@ -40,8 +40,8 @@ pub(super) fn parse(text: &str, line: Span, problems: &mut Vec<Problem>) -> Opti
         // A bare verb has nothing to be sent to.
         [only] if is_token(only.of(text)) && only.of(text).bytes().all(|b| b.is_ascii_uppercase()) => {
             problems.push(
-                Problem::error(Code::BadRequestLine, *only, "the request line has a method but no target")
-                    .with_hint(format!("write an address or a path after it, as in `{} /lots`", only.of(text))),
+                Problem::error(Code::BadRequestLine, *only, "the URL is missing after the method")
+                    .with_hint(format!("for example `{} /lots`", only.of(text))),
             );
             return None;
         }
@@ -58,8 +58,8 @@ pub(super) fn parse(text: &str, line: Span, problems: &mut Vec<Problem>) -> Opti
         let blank = Span::new(target_words[0].end(), target_words[1].start());
         let encoded = target_words.iter().map(|word| word.of(text)).collect::<Vec<_>>().join("%20");
         problems.push(
-            Problem::error(Code::BadRequestLine, blank, "a blank in the target")
-                .with_hint(format!("write it encoded: `{encoded}`")),
+            Problem::error(Code::BadRequestLine, blank, "unencoded space in the URL")
+                .with_hint(format!("write `{encoded}`")),
         );
         return None;
     }
@@ -68,12 +68,12 @@ pub(super) fn parse(text: &str, line: Span, problems: &mut Vec<Problem>) -> Opti
         let upper = word.to_ascii_uppercase();
         if word != upper && ["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"].contains(&upper.as_str()) {
             problems.push(
-                Problem::warning(
+                Problem::info(
                     Code::Assumption,
                     method,
-                    format!("the method goes out as `{word}`: methods mind case"),
+                    format!("sending method `{word}`; HTTP methods are case-sensitive"),
                 )
-                .with_hint(format!("write `{upper}` if that is meant")),
+                .with_hint(format!("use `{upper}`")),
             );
         }
     }
@@ -86,8 +86,8 @@ fn version(text: &str, word: Span, problems: &mut Vec<Problem>) -> Option<Versio
         "HTTP/2" | "HTTP/2.0" => Some(Version::Http2),
         other => {
             problems.push(
-                Problem::error(Code::BadRequestLine, word, format!("`{other}` is no version that can be asked for"))
-                    .with_hint("write `HTTP/1.1` or `HTTP/2`, or leave it out"),
+                Problem::error(Code::BadRequestLine, word, format!("unsupported HTTP version `{other}`"))
+                    .with_hint("use `HTTP/1.1` or `HTTP/2`, or omit it"),
             );
             None
         }
@@ -99,15 +99,15 @@ pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Opti
     let line = span.of(text);
     if line.starts_with([' ', '\t']) {
         problems.push(
-            Problem::error(Code::BadHeader, span.trimmed(text), "a header line that begins with a blank")
-                .with_hint("write the whole field on one line: folded fields are obsolete (RFC 9112 5.2)"),
+            Problem::error(Code::BadHeader, span.trimmed(text), "header line begins with a space")
+                .with_hint("write the whole header on one line: line folding is obsolete (RFC 9112 5.2)"),
         );
         return None;
     }
     let Some(colon) = memchr::memchr(b':', line.as_bytes()) else {
         problems.push(
-            Problem::error(Code::BadHeader, span, "expected a header field, `Name: value`")
-                .with_hint("a blank line stands between the header fields and the body"),
+            Problem::error(Code::BadHeader, span, "expected a header, `Name: value`")
+                .with_hint("add an empty line between the headers and the body"),
         );
         return None;
     };
@@ -128,7 +128,7 @@ pub fn typed_field(line: &str) -> Result<(&str, &str), Problem> {
     check_field_name(line, Span::new(0, colon))?;
     let value = line[colon..].trim_start_matches(':').trim();
     if value.contains(|c: char| c.is_control()) {
-        let message = format!("the value of `{}` has a control character in it", &line[..colon]);
+        let message = format!("the value of `{}` contains a control character", &line[..colon]);
         return Err(Problem::error(Code::BadHeader, Span::default(), message));
     }
     Ok((&line[..colon], value))
@@ -142,30 +142,27 @@ pub fn control_in_field(value: &str) -> Option<char> {
 /// Whether a header may have this value as it is written.
 pub(super) fn check_field_value(text: &str, value: Span) -> Result<(), Problem> {
     let Some(odd) = control_in_field(value.of(text)) else { return Ok(()) };
-    let message = format!("the header field has the control character U+{:04X} in it", odd as u32);
-    Err(Problem::error(Code::BadHeader, value, message).with_hint("remove it: no header can hold one (RFC 9110 5.5)"))
+    let message = format!("the header contains the control character U+{:04X}", odd as u32);
+    Err(Problem::error(Code::BadHeader, value, message)
+        .with_hint("remove it: headers cannot contain control characters (RFC 9110 5.5)"))
 }
 
 /// Whether a header may be named so.
 pub(super) fn check_field_name(text: &str, name: Span) -> Result<(), Problem> {
     let word = name.of(text);
     if CONNECTION_FIELDS.iter().any(|owned| owned.eq_ignore_ascii_case(word)) {
-        return Err(Problem::error(
-            Code::ConnectionHeader,
-            name,
-            format!("`{word}` belongs to the connection and is written for you"),
-        )
-        .with_hint("leave the line out, or comment it out with `#`"));
+        return Err(Problem::error(Code::ConnectionHeader, name, format!("`{word}` is set automatically"))
+            .with_hint("remove the line, or comment it out with `#`"));
     }
     if is_token(word) {
         return Ok(());
     }
     let hint = if word.ends_with([' ', '\t']) && is_token(word.trim_end()) {
-        format!("leave no blank before the colon: `{}:`", word.trim_end())
+        format!("remove the space before the colon: `{}:`", word.trim_end())
     } else if word.trim_start().starts_with(['{', '[', '"']) {
-        "a blank line stands between the header fields and the body".to_owned()
+        "add an empty line between the headers and the body".to_owned()
     } else {
-        "a field name has no blanks and none of `\"(),/:;<=>?@[\\]{}` (RFC 9110 5.1)".to_owned()
+        "a header name cannot contain spaces or any of `\"(),/:;<=>?@[\\]{}` (RFC 9110 5.1)".to_owned()
     };
-    Err(Problem::error(Code::BadHeader, name, format!("`{}` cannot name a header field", word.trim())).with_hint(hint))
+    Err(Problem::error(Code::BadHeader, name, format!("`{}` is not a valid header name", word.trim())).with_hint(hint))
 }

@@ -30,7 +30,7 @@ impl Reader<'_> {
     }
 
     fn query(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% query grower = {{grower}}`";
+        const EXAMPLE: &str = "for example `% query grower = {{grower}}`";
         let (name, value) = match find_outside_marks(self.rest.of(self.text), "=") {
             None => (self.rest, None),
             Some(equals) => {
@@ -39,25 +39,25 @@ impl Reader<'_> {
             }
         };
         if name.is_empty() {
-            return self.malformed(self.end_of_line(), "`% query` lacks a name", EXAMPLE);
+            return self.malformed(self.end_of_line(), "`% query` is missing a name", EXAMPLE);
         }
         Ok(InstructionKind::Query { name, value })
     }
 
     fn field(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% field grower = {{grower}}`";
+        const EXAMPLE: &str = "for example `% field grower = {{grower}}`";
         let Some(equals) = find_outside_marks(self.rest.of(self.text), "=") else {
-            return self.malformed(self.end_of_line(), "`% field` lacks `= TEXT`", EXAMPLE);
+            return self.malformed(self.end_of_line(), "`% field` is missing `= TEXT`", EXAMPLE);
         };
         let (name, value) = self.split(equals, 1);
         if name.is_empty() {
-            return self.malformed(self.rest, "`% field` lacks a name", EXAMPLE);
+            return self.malformed(self.rest, "`% field` is missing a name", EXAMPLE);
         }
         Ok(InstructionKind::Field { name, value })
     }
 
     fn part(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% part note = ripe` or `% part photo from photos/lot.jpg`";
+        const EXAMPLE: &str = "for example `% part note = ripe` or `% part photo from photos/lot.jpg`";
         let rest = self.rest.of(self.text);
         let (equals, from) = (find_outside_marks(rest, "="), find_outside_marks(rest, " from "));
         let (name, content) = match (equals, from) {
@@ -71,10 +71,10 @@ impl Reader<'_> {
                 self.rest = file;
                 (name, self.part_file(EXAMPLE)?)
             }
-            _ => return self.malformed(self.end_of_line(), "`% part` lacks `= TEXT` or `from PATH`", EXAMPLE),
+            _ => return self.malformed(self.end_of_line(), "`% part` is missing `= TEXT` or `from PATH`", EXAMPLE),
         };
         if name.is_empty() {
-            return self.malformed(self.rest, "`% part` lacks a name", EXAMPLE);
+            return self.malformed(self.rest, "`% part` is missing a name", EXAMPLE);
         }
         Ok(InstructionKind::Part { name, content })
     }
@@ -93,7 +93,7 @@ impl Reader<'_> {
     /// `PATH [type MEDIA] [as FILENAME]`
     fn part_file(&mut self, example: &str) -> ParseResult<PartContent> {
         let Some(path) = self.next_word() else {
-            return self.malformed(self.end_of_line(), "`% part … from` lacks a path", example);
+            return self.malformed(self.end_of_line(), "`% part … from` is missing a path", example);
         };
         let (mut media, mut filename) = (None, None);
         while let Some(word) = self.next_word() {
@@ -101,56 +101,55 @@ impl Reader<'_> {
                 "type" => &mut media,
                 "as" => &mut filename,
                 other => {
-                    let message = format!("`{other}` has no meaning here");
-                    let hint = "after the path may stand `type MEDIA` and `as FILENAME`; a path with blanks stands in double quotes";
+                    let message = format!("unexpected `{other}`");
+                    let hint = "only `type MEDIA` and `as FILENAME` may follow the path; put a path with spaces in double quotes";
                     return self.malformed(word, message, hint);
                 }
             };
             if slot.is_some() {
-                return self.malformed(word, format!("a second `{}`", word.of(self.text)), "keep one of the two");
+                return self.malformed(word, format!("duplicate `{}`", word.of(self.text)), "keep one of the two");
             }
             *slot = self.next_word();
             if slot.is_none() {
-                let message = format!("nothing stands after `{}`", word.of(self.text));
-                return self.malformed(word, message, "write it as in `type image/jpeg` or `as lot.jpg`");
+                let message = format!("missing value after `{}`", word.of(self.text));
+                return self.malformed(word, message, "for example `type image/jpeg` or `as lot.jpg`");
             }
         }
         Ok(PartContent::File { path, media, filename })
     }
 
     fn body(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% body from lots/new.json`";
+        const EXAMPLE: &str = "for example `% body from lots/new.json`";
         let from = self.next_word();
         if from.is_none_or(|word| word.of(self.text) != "from") {
-            return self.malformed(from.unwrap_or(self.end_of_line()), "`% body` lacks `from PATH`", EXAMPLE);
+            return self.malformed(from.unwrap_or(self.end_of_line()), "`% body` is missing `from PATH`", EXAMPLE);
         }
         let Some(path) = self.next_word() else {
-            return self.malformed(self.end_of_line(), "`% body from` lacks a path", EXAMPLE);
+            return self.malformed(self.end_of_line(), "`% body from` is missing a path", EXAMPLE);
         };
         let verbatim = match self.next_word() {
             None => false,
             Some(word) if word.of(self.text) == "verbatim" && self.rest.is_empty() => true,
             Some(word) => {
-                let hint = "only `verbatim` may follow the path; a path with blanks stands in double quotes";
-                return self.malformed(word, format!("`{}` has no meaning here", word.of(self.text)), hint);
+                let hint = "only `verbatim` may follow the path; put a path with spaces in double quotes";
+                return self.malformed(word, format!("unexpected `{}`", word.of(self.text)), hint);
             }
         };
         Ok(InstructionKind::BodyFrom { path, verbatim })
     }
 
     fn auth(&mut self) -> ParseResult<Auth> {
-        const EXAMPLE: &str =
-            "write `basic USER PASS`, `bearer TOKEN`, `digest USER PASS`, `oauth2 PROFILE` or `none` after it";
+        const EXAMPLE: &str = "add `basic USER PASS`, `bearer TOKEN`, `digest USER PASS`, `oauth2 PROFILE` or `none`";
         let Some(scheme) = self.next_word() else {
-            return self.malformed(self.end_of_line(), "`% auth` lacks a scheme", EXAMPLE);
+            return self.malformed(self.end_of_line(), "`% auth` is missing a scheme", EXAMPLE);
         };
         let word = scheme.of(self.text);
         let mut need = |what: &str, example: &str| match self.next_word() {
             Some(word) => Ok(word),
             None => self.malformed(
                 self.end_of_line(),
-                format!("`% auth {word}` lacks {what}"),
-                format!("write it as in `{example}`"),
+                format!("`% auth {word}` is missing {what}"),
+                format!("for example `{example}`"),
             ),
         };
         const BASIC: &str = "% auth basic {{clerk}} {{clerk_password}}";
@@ -165,25 +164,25 @@ impl Reader<'_> {
                 let schemes = ["basic", "bearer", "digest", "oauth2", "none"];
                 let hint = yieldtray_source::closest(other, schemes.iter().copied())
                     .map_or_else(|| EXAMPLE.to_owned(), |meant| format!("did you mean `% auth {meant}`?"));
-                return self.malformed(scheme, format!("no scheme `{other}`"), hint);
+                return self.malformed(scheme, format!("unknown authentication scheme `{other}`"), hint);
             }
         };
         match self.next_word() {
             None => Ok(auth),
             Some(more) => {
-                let hint = "a word with blanks in it stands in double quotes";
-                self.malformed(more, format!("`{}` is one word too many", more.of(self.text)), hint)
+                let hint = "put an argument with spaces in double quotes";
+                self.malformed(more, format!("unexpected argument `{}`", more.of(self.text)), hint)
             }
         }
     }
 
     fn timeout(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% timeout 500ms`, `% timeout 5s` or `% timeout 2m`";
+        const EXAMPLE: &str = "add a unit (ms, s, m, h): `% timeout 500ms`, `% timeout 5s` or `% timeout 2m`";
         let text = self.rest.of(self.text);
         match duration(text) {
             Some(duration) => Ok(InstructionKind::Timeout(duration)),
-            None if text.is_empty() => self.malformed(self.end_of_line(), "`% timeout` lacks a duration", EXAMPLE),
-            None => self.malformed(self.rest, format!("`{text}` is no duration of at most a day"), EXAMPLE),
+            None if text.is_empty() => self.malformed(self.end_of_line(), "`% timeout` is missing a duration", EXAMPLE),
+            None => self.malformed(self.rest, format!("`{text}` is not a valid duration (at most 24h)"), EXAMPLE),
         }
     }
 
@@ -193,7 +192,7 @@ impl Reader<'_> {
             Ok(number) if number <= MAX_REDIRECTS => Ok(InstructionKind::Redirects(number)),
             _ => {
                 let place = if text.is_empty() { self.end_of_line() } else { self.rest };
-                let hint = "write how many are followed, as in `% redirects 0` for none";
+                let hint = "for example `% redirects 0` to follow none";
                 self.malformed(place, format!("expected a number from 0 to {MAX_REDIRECTS}"), hint)
             }
         }
@@ -205,35 +204,35 @@ impl Reader<'_> {
             "on" => Ok(true),
             "off" => Ok(false),
             "" if alone => Ok(true),
-            "" => self.malformed(self.end_of_line(), "expected `on` or `off`", format!("write it as in `{example}`")),
+            "" => self.malformed(self.end_of_line(), "expected `on` or `off`", format!("for example `{example}`")),
             other => self.malformed(
                 self.rest,
-                format!("`{other}` is neither `on` nor `off`"),
-                format!("write it as in `{example}`"),
+                format!("expected `on` or `off`, found `{other}`"),
+                format!("for example `{example}`"),
             ),
         }
     }
 
     fn verbatim_path(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% path verbatim`";
+        const EXAMPLE: &str = "for example `% path verbatim`";
         match self.rest.of(self.text) {
             "verbatim" => Ok(InstructionKind::VerbatimPath),
-            "" => self.malformed(self.end_of_line(), "`% path` lacks `verbatim`", EXAMPLE),
+            "" => self.malformed(self.end_of_line(), "`% path` is missing `verbatim`", EXAMPLE),
             other => self.malformed(self.rest, format!("expected `verbatim`, not `{other}`"), EXAMPLE),
         }
     }
 
     fn save(&mut self) -> ParseResult<InstructionKind> {
-        const EXAMPLE: &str = "write it as in `% save labels/{{grower}}.png`";
+        const EXAMPLE: &str = "for example `% save labels/{{grower}}.png`";
         let Some(path) = self.next_word() else {
-            return self.malformed(self.end_of_line(), "`% save` lacks a path", EXAMPLE);
+            return self.malformed(self.end_of_line(), "`% save` is missing a path", EXAMPLE);
         };
         match self.next_word() {
             None => Ok(InstructionKind::Save(path)),
             Some(more) => self.malformed(
                 more,
-                format!("`{}` is one word too many", more.of(self.text)),
-                "a path with blanks in it stands in double quotes",
+                format!("unexpected argument `{}`", more.of(self.text)),
+                "put a path with spaces in double quotes",
             ),
         }
     }

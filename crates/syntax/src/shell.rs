@@ -37,25 +37,25 @@ pub struct Split {
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum ShellError {
     /// A text begins with this quote and does not end.
-    #[error("a `{0}` is never closed")]
+    #[error("unclosed `{0}`")]
     Unclosed(&'static str),
     /// A command whose output would be part of this one.
-    #[error("a command in the command cannot be taken: put what it gives in its place")]
+    #[error("command substitution is not supported: insert its output")]
     NestedCommand,
     /// An expansion that depends on more than a variable.
-    #[error("`${0}` is worked out by the shell: put what it gives in its place")]
+    #[error("shell expansion `${0}` is not supported: insert its result")]
     Expansion(String),
     /// A `&` in a word without quotes.
-    #[error("a `&` ends the command, for a shell: put the address into quotes")]
+    #[error("an unquoted `&` ends the command: put the URL in quotes")]
     Background,
     /// An input of a Windows command.
-    #[error("`<` gives the command an input: name the file behind `@` instead")]
+    #[error("input redirection `<` is not supported: use `@FILE`")]
     WindowsInput,
     /// A text with escapes that is not UTF-8.
-    #[error("a text in `$'…'` is no UTF-8: put it into a file, and name that with `@`")]
+    #[error("a string in `$'…'` is not UTF-8: put it in a file and use `@FILE`")]
     NotUtf8,
     /// The number of an escape is not that of a character.
-    #[error("`\\u{0:x}` is no character")]
+    #[error("`\\u{0:x}` is not a character")]
     NotACharacter(u32),
 }
 

@@ -44,24 +44,24 @@ fn instruction(text: &str, line: Span) -> Option<Problem> {
     if rest.starts_with('%') && blank > 0 {
         let marks = line.part(0, 2 + blank);
         let problem = Problem::error(Code::SwallowedText, marks, "this line is part of the body, not a new request");
-        return Some(problem.with_hint("write `%%` without a space between to begin a request").with_replacement("%%"));
+        return Some(problem.with_hint("write `%%` without a space to begin a request").with_replacement("%%"));
     }
     if word.is_empty() || !separate || !word.starts_with(|c: char| c.is_ascii_lowercase()) {
         return None;
     }
     let span = line.part(0, 1 + blank + word.len());
-    let keep = "to send the line as it is, write `\\%` at its beginning";
+    let keep = "write `\\%` to send the line as it is";
     if blank == 0 {
         // A percent sign before a word is common in other texts: only words of the language, or likely
         // misspellings of them, are taken for an instruction.
         let meant = if is_word(word) { word } else { meant_word(word)? };
-        let message = format!("`%{word}` is part of the body, so this line is sent and not followed");
+        let message = format!("`%{word}` is part of the body: this line is sent, not interpreted");
         let problem = Problem::error(Code::SwallowedText, span, message);
         return Some(problem.with_hint(format!("write `% {meant}`; {keep}")).with_replacement(format!("% {meant}")));
     }
     let message = format!("`% {word}` is not an instruction, so this line is part of the body and sent");
     let problem = Problem::warning(Code::SwallowedText, span, message);
-    Some(problem.with_hint(format!("correct the word if an instruction was meant; {keep}")))
+    Some(problem.with_hint(format!("correct it if an instruction was intended; {keep}")))
 }
 
 fn indented(text: &str, line: Span) -> Problem {
@@ -72,14 +72,14 @@ fn indented(text: &str, line: Span) -> Problem {
         line.part(0, blank + 2),
         "this line is part of the body, not a new request",
     );
-    problem.with_hint("begin the line with `%%`, without a space before it").with_replacement("%%")
+    problem.with_hint("remove the spaces before `%%`").with_replacement("%%")
 }
 
 fn request(line: Span, separator: Option<Span>, bare: bool) -> Problem {
     let message = "this looks like a second request, but it is part of the body of the one above";
     let (span, hint) = match separator {
-        Some(separator) => (separator, "write `%% Title` in place of this line: it begins a request"),
-        None => (line, "write a line `%% Title` above it; `% body from FILE` sends a text that holds such a line"),
+        Some(separator) => (separator, "replace this line with `%% Title` to begin a request"),
+        None => (line, "add a line `%% Title` above it; use `% body from FILE` to send text that contains such a line"),
     };
     match bare {
         true => Problem::error(Code::SwallowedText, span, message).with_hint(hint),

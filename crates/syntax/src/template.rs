@@ -87,8 +87,11 @@ fn mark(text: &str, open: usize, limit: usize) -> Result<(Span, Span), Problem> 
         let word_end = word.find(|c: char| !c.is_alphanumeric() && c != '_' && c != '.').unwrap_or(word.len());
         let end = one_brace.unwrap_or(word_end);
         let name = word[..end].trim_end();
-        let problem =
-            Problem::error(Code::UnclosedMark, Span::new(open, inside + blanks + end), "this `{{` is never closed");
+        let problem = Problem::error(
+            Code::UnclosedPlaceholder,
+            Span::new(open, inside + blanks + end),
+            "this `{{` is never closed",
+        );
         return Err(if name.is_empty() {
             problem.with_hint("write `}}` after the expression, on the same line; a literal `{{` is written `\\{{`")
         } else {
@@ -98,7 +101,7 @@ fn mark(text: &str, open: usize, limit: usize) -> Result<(Span, Span), Problem> 
     let mark = Span::new(open, close + 2);
     let expression = Span::new(inside, close).trimmed(text);
     if expression.is_empty() {
-        return Err(Problem::error(Code::UnclosedMark, mark, "this mark has no expression in it")
+        return Err(Problem::error(Code::UnclosedPlaceholder, mark, "this mark has no expression in it")
             .with_hint("name a value, as in `{{grower}}`; a literal `{{` is written `\\{{`"));
     }
     Ok((mark, expression))

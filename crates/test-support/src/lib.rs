@@ -53,7 +53,7 @@ pub fn random() -> RandomSource {
 /// An answer with this status, these header fields and this body.
 pub fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
     Exchange {
-        sent: Arc::new(PreparedRequest::new("GET", "http://bench/lots".parse().expect("an address"))),
+        sent: Arc::new(PreparedRequest::new("GET", "http://local/lots".parse().expect("an address"))),
         hops: Vec::new(),
         status,
         reason: "As Told".to_owned(),

@@ -17,7 +17,7 @@ use yieldtray_workspace::Workspace;
 /// ```text
 /// #- desk.http
 /// %% Book in
-/// POST http://bench/lots
+/// POST http://local/lots
 ///
 /// % yield lot = body.id
 /// % check status == 200
@@ -77,8 +77,8 @@ fn describe(workspace: &Workspace, record: &RunRecord) -> String {
         (summary.failed_checks + summary.failed_yields, "failed"),
         (summary.not_sent, "not sent"),
         (summary.skipped, "skipped"),
-        (summary.mistaken, "with errors"),
-        (summary.no_answer, "without response"),
+        (summary.invalid, "with errors"),
+        (summary.no_response, "without response"),
     ];
     let parts: String =
         parts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!(", {count} {what}")).collect();

@@ -77,15 +77,12 @@ pub(crate) async fn read(
     let mut codings = codings(&response);
     // An unknown coding is taken as it is: many servers announce one without using it.
     let unknown = codings.iter().find(|coding| !KNOWN_CODINGS.contains(&coding.as_str()));
-    let note = unknown.map(|coding| {
-        format!("Content-Encoding names `{coding}`, which is not known: the body is taken as it came, undecoded")
-    });
+    let note = unknown.map(|coding| format!("unknown Content-Encoding `{coding}`: the body is not decoded"));
     if note.is_some() {
         codings.clear();
     }
     if codings.len() > MAX_CODINGS {
-        let message =
-            format!("{} names {} content codings for one body, more than {MAX_CODINGS}", authority(url), codings.len());
+        let message = format!("{} declares {} content codings, more than {MAX_CODINGS}", authority(url), codings.len());
         return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
     }
     let digest = matches!(target, Target::UpTo(_)).then(blake3::Hasher::new);
@@ -158,7 +155,7 @@ async fn decoded(
                     Some(inner) => describe(inner, url, start.elapsed()),
                     None => {
                         let message =
-                            format!("the body {} sent is not {}: {error}", authority(url), codings.join(", "));
+                            format!("the response body from {} is not {}: {error}", authority(url), codings.join(", "));
                         failure(FailureKind::NotHttp, message, None, start.elapsed())
                     }
                 });
@@ -195,7 +192,7 @@ impl BodyCollector<'_, '_> {
         tokio::time::timeout(self.pace.each, next).await.map_err(|_| {
             let seconds = self.pace.each.as_secs_f64();
             let message = format!(
-                "{} stopped in the middle: {} bytes came, then nothing for {seconds} s",
+                "{} stopped sending: {} bytes received, then nothing for {seconds} s",
                 authority(self.url),
                 self.size
             );
@@ -251,7 +248,7 @@ impl BodyCollector<'_, '_> {
         }
         let seconds = elapsed.as_secs();
         let message = format!(
-            "{} sends too slowly: {} bytes in {seconds} s, less than {MIN_BYTES_PER_SECOND} a second",
+            "{} sends too slowly: {} bytes in {seconds} s, less than {MIN_BYTES_PER_SECOND} per second",
             authority(self.url),
             self.size
         );
@@ -262,8 +259,9 @@ impl BodyCollector<'_, '_> {
         if self.size <= self.pace.limit || !matches!(self.target, Target::Memory) {
             return Ok(());
         }
-        let message = format!("the body {} sends is larger than {}", authority(self.url), mebibytes(self.pace.limit));
-        let hint = "`--out FILE` takes any size; `body_limit` in `[send]` holds more";
+        let message =
+            format!("the response body from {} is larger than {}", authority(self.url), mebibytes(self.pace.limit));
+        let hint = "use `--output FILE` for any size, or raise `body_limit` in `[send]`";
         Err(failure(FailureKind::TooLarge, message, Some(hint), self.start.elapsed()))
     }
 

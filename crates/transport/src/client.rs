@@ -112,8 +112,8 @@ impl Client {
             Ok(outcome) => outcome,
             Err(_) => {
                 let message =
-                    format!("no whole answer from {} within {} s", authority(&prepared.url), limit.as_secs_f64());
-                let hint = "`% timeout 2m` in the cell waits longer";
+                    format!("timed out after {1} s waiting for {0}", authority(&prepared.url), limit.as_secs_f64());
+                let hint = "raise the limit with `% timeout 2m`";
                 Err(failure(FailureKind::TimedOut, message, Some(hint), start.elapsed()))
             }
         }
@@ -154,7 +154,7 @@ impl Client {
                 _ if again => (HopKind::Challenge, Arc::clone(&request)),
                 Some(Redirect::To(target)) => (HopKind::Redirect, target),
                 Some(Redirect::Broken(why)) => {
-                    let message = format!("the redirect of {} leads nowhere: {why}", request.url);
+                    let message = format!("invalid redirect from {}: {why}", request.url);
                     return Err(failure(FailureKind::Redirect, message, None, start.elapsed()));
                 }
                 None => {
@@ -176,7 +176,7 @@ impl Client {
             let limit = pace.each;
             let reading = self.receive(response, &mut exchange, Target::Memory, pace, start);
             if tokio::time::timeout(limit, reading).await.is_err() {
-                tracing::debug!("the body of a redirect did not end in time");
+                tracing::debug!("the body of a redirect timed out");
             }
             answered |= again;
             way.passed(kind, exchange, &target)?;
@@ -238,7 +238,8 @@ impl Client {
                 (false, false) => (sending.await, Connected::default()),
                 (_, true) => {
                     let Ok(outcome) = tokio::time::timeout(limit, timed(sending)).await else {
-                        let message = format!("no answer from {} within {} s", authority(url), limit.as_secs_f64());
+                        let message =
+                            format!("timed out after {1} s waiting for {0}", authority(url), limit.as_secs_f64());
                         return Err(failure(FailureKind::TimedOut, message, None, start.elapsed()));
                     };
                     outcome
@@ -264,14 +265,14 @@ impl Client {
                 let mut failure = describe_via(&error, url, via, start.elapsed());
                 if is_lost_connection(&error) && !idempotent {
                     let text = format!(
-                        "the server may have carried the {} out: it is not sent again by itself",
+                        "the server may have processed the {}: it is not retried automatically",
                         prepared.method
                     );
                     failure.hint = Some(text);
                 }
                 return Err(failure);
             }
-            tracing::debug!(method = prepared.method, "sent again: a kept connection was closed");
+            tracing::debug!(method = prepared.method, "retried: a reused connection was closed");
         }
     }
 
@@ -328,15 +329,15 @@ impl Redirects {
         };
         if self.seen.iter().any(|known| same(&known)) {
             return refuse(
-                format!("the redirects go in a circle: {} leads back to itself", sent.url),
-                "`% redirects 0` in the cell shows the first answer",
+                format!("redirect loop: {} redirects to itself", sent.url),
+                "use `% redirects 0` to see the first response",
             );
         }
         if redirects > usize::from(limit) {
             let from = &self.seen.first().unwrap_or(&sent).url;
             return refuse(
-                format!("{from} leads on and on: more than {limit} redirects"),
-                "`% redirects N` in the cell follows more, or fewer",
+                format!("too many redirects from {from} (limit {limit})"),
+                "set the limit with `% redirects N`",
             );
         }
         self.seen.push(sent);
@@ -414,7 +415,7 @@ impl<'c> Sender<'c> {
     ) -> Result<impl Future<Output = Result<IncomingResponse, SendError>> + use<'c>, Failure> {
         let other = |error: &dyn Display| failure(FailureKind::Other, error.to_string(), None, start.elapsed());
         let method = hyper::Method::from_bytes(prepared.method.as_bytes())
-            .map_err(|_| other(&format!("`{}` cannot be a method", prepared.method)))?;
+            .map_err(|_| other(&format!("invalid method `{}`", prepared.method)))?;
         let headers = headers(prepared).map_err(|error| other(&error))?;
         let body = prepared.body.as_ref().map(upload::body);
         Ok(match self {
@@ -433,15 +434,14 @@ impl<'c> Sender<'c> {
                     None => body,
                 };
                 let mut request = hyper::Request::new(body);
-                *request.uri_mut() =
-                    address.map_err(|error| other(&format!("this address cannot be sent: {error}")))?;
+                *request.uri_mut() = address.map_err(|error| other(&format!("this URL cannot be used: {error}")))?;
                 (*request.method_mut(), *request.headers_mut()) = (method, headers);
                 Either::Left(client.send(request, gate))
             }
             Sender::Library(client) => {
                 if prepared.verbatim_target.is_some() {
-                    let text = "a path that is sent as it is written goes through no proxy and no Unix socket, nor \
-                                 by HTTP/2 from the start";
+                    let text = "`% path verbatim` cannot be combined with a proxy, a Unix socket, or \
+                                 HTTP/2 prior knowledge";
                     return Err(other(&text));
                 }
                 let mut request = reqwest::Request::new(method, prepared.url.clone());
@@ -455,9 +455,9 @@ impl<'c> Sender<'c> {
 /// A header field that cannot be sent (RFC 9110 5).
 #[derive(Debug, Error)]
 enum HeaderError {
-    #[error("`{0}` cannot name a header")]
+    #[error("invalid header name `{0}`")]
     Name(String),
-    #[error("the value of `{0}` has a character no header can hold")]
+    #[error("the value of `{0}` contains a character that headers cannot contain")]
     Value(String),
 }
 

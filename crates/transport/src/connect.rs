@@ -12,12 +12,12 @@ use yieldtray_http::{HttpVersion, PreparedRequest};
 pub(crate) enum ClientError {
     #[error(transparent)]
     Tls(#[from] TlsError),
-    #[error("the proxy cannot be used: {0}")]
+    #[error("cannot use the proxy: {0}")]
     Proxy(reqwest::Error),
     #[cfg(not(unix))]
-    #[error("Unix sockets are not to be had on this system")]
+    #[error("Unix sockets are not supported on this system")]
     NoUnixSockets,
-    #[error("no client can be made: {0}")]
+    #[error("cannot create the HTTP client: {0}")]
     Build(reqwest::Error),
 }
 

@@ -11,7 +11,7 @@ use yieldtray_http::{Body, Exchange, Login, PreparedRequest};
 
 /// A challenge that no response can be made to.
 #[derive(Debug, Error)]
-#[error("the digest challenge cannot be answered: {0}")]
+#[error("cannot answer the digest challenge: {0}")]
 pub(crate) struct DigestError(#[from] digest_auth::Error);
 
 /// The challenges that were met, by origin and user.

@@ -36,19 +36,19 @@ pub(crate) fn describe_via(error: &SendError, url: &Url, via: Via<'_>, elapsed: 
     let causes = error.causes();
     let why = match find::<io::Error>(&causes).map(io::Error::kind) {
         Some(io::ErrorKind::ConnectionRefused) => "the connection was refused".to_owned(),
-        Some(io::ErrorKind::NotFound) => "there is no such file".to_owned(),
+        Some(io::ErrorKind::NotFound) => "file not found".to_owned(),
         _ => innermost(&causes),
     };
     match via {
         Via::Nothing => {}
         Via::Proxy(proxy) => {
             failure.message = format!("cannot reach {} through the proxy {proxy}: {why}", authority(url));
-            let hint = "`proxy` in `[send]` names the proxy, or `http_proxy` and its like; `no_proxy` leaves hosts out";
+            let hint = "check `proxy` in `[send]` or `http_proxy`/`https_proxy`; exclude hosts with `no_proxy`";
             failure.hint = Some(hint.to_owned());
         }
         Via::Socket(socket) => {
             failure.message = format!("cannot connect to the socket `{}`: {why}", socket.display());
-            failure.hint = Some("is the server running? `socket` in `[send]` names where it listens".to_owned());
+            failure.hint = Some("is the server running? check `socket` in `[send]`".to_owned());
         }
     }
     failure
@@ -82,8 +82,12 @@ const LOST: [io::ErrorKind; 3] =
 fn explain(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
     let causes = error.causes();
     if let Some(unknown) = find::<NoSuchHost>(&causes) {
-        let hint = "check the address for a slip, and that the network is there".to_owned();
-        return (FailureKind::NoSuchHost, format!("no host `{}`: {}", unknown.name, unknown.reason), Some(hint));
+        let hint = "check the host name and your network connection".to_owned();
+        return (
+            FailureKind::NoSuchHost,
+            format!("cannot resolve host `{}`: {}", unknown.name, unknown.reason),
+            Some(hint),
+        );
     }
     if let Some(tls) = find::<rustls::Error>(&causes) {
         return describe_tls(tls, host, url);
@@ -95,45 +99,53 @@ fn explain(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Op
         return match io_kind {
             Some(io::ErrorKind::ConnectionRefused) => (
                 FailureKind::Refused,
-                format!("nothing answers at {host}: the connection was refused"),
-                Some("is the server running, and on this port?".to_owned()),
+                format!("connection refused by {host}"),
+                Some("is the server running on this port?".to_owned()),
             ),
             _ => (FailureKind::Refused, format!("cannot connect to {host}: {}", innermost(&causes)), None),
         };
     }
     if http.is_some_and(|error| error.is_parse() && error.to_string().contains("too large")) {
-        let message = format!("the header fields {host} sent are more than is taken: {MAX_FIELDS}, or 400 KiB in all");
+        let message = format!("{host} sent too many headers (limit {MAX_FIELDS}, or 400 KiB in total)");
         return (FailureKind::TooLarge, message, None);
     }
     if http.is_some_and(hyper::Error::is_parse) {
         match head::what_is_wrong(&error.head) {
             Some(Wrong::Line(line)) => {
-                let hint = "the server has to mend this: what such an answer means is not known".to_owned();
-                let message = format!("the answer of {host} breaks the rules of HTTP: {line}");
+                let hint = "the server must be fixed: such a response is ambiguous".to_owned();
+                let message = format!("invalid HTTP response from {host}: {line}");
                 return (FailureKind::NotHttp, message, Some(hint));
             }
             // A record of TLS, most often an alert (RFC 8446 5.1).
             _ if matches!(error.head.as_slice(), [0x14..=0x17, 0x03, ..]) => {
-                let hint = "the server speaks TLS there: try `https://`".to_owned();
-                return (FailureKind::NotHttp, format!("what {host} sent is TLS, not HTTP"), Some(hint));
+                let hint = "the server expects TLS: use `https://`".to_owned();
+                return (FailureKind::NotHttp, format!("{host} responded with TLS, not HTTP"), Some(hint));
             }
             Some(Wrong::NotHttp(line)) => {
-                let hint = "is this the right port? another protocol may live there".to_owned();
-                let message = format!("what {host} sent is not HTTP: it begins with `{line}`");
+                let hint = "is this the right port? it may serve another protocol".to_owned();
+                let message = format!("{host} did not respond with HTTP: the response begins with `{line}`");
                 return (FailureKind::NotHttp, message, Some(hint));
             }
             None => {}
         }
-        let hint = "is this the right port? another protocol may live there".to_owned();
-        return (FailureKind::NotHttp, format!("what {host} sent is not HTTP: {}", innermost(&causes)), Some(hint));
+        let hint = "is this the right port? it may serve another protocol".to_owned();
+        return (FailureKind::NotHttp, format!("{host} did not respond with HTTP: {}", innermost(&causes)), Some(hint));
     }
     if http.is_some_and(|error| error.is_incomplete_message() || error.is_closed())
         || io_kind.is_some_and(|kind| LOST.contains(&kind))
     {
-        return (FailureKind::BrokenOff, format!("{host} broke the connection off before the answer was whole"), None);
+        return (
+            FailureKind::BrokenOff,
+            format!("{host} closed the connection before the response was complete"),
+            None,
+        );
     }
     if error.stage == ErrorPhase::Body {
-        return (FailureKind::BrokenOff, format!("the body {host} sent is broken: {}", innermost(&causes)), None);
+        return (
+            FailureKind::BrokenOff,
+            format!("the response body from {host} is corrupt: {}", innermost(&causes)),
+            None,
+        );
     }
     (FailureKind::Other, format!("the exchange with {host} failed: {}", innermost(&causes)), None)
 }
@@ -143,20 +155,20 @@ fn describe_tls(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, S
     let name = url.host_str().unwrap_or_default();
     let (message, hint) = match error {
         Tls::InvalidCertificate(CertificateError::UnknownIssuer) => (
-            format!("the certificate of {host} is not valid: nobody this system trusts has signed it"),
-            Some("if it is your server's, `ca` in `[send]` trusts its certificate, or who signed it".to_owned()),
+            format!("the certificate of {host} is not valid: it is not signed by a trusted authority"),
+            Some("if this is your server, set `ca` in `[send]` to its certificate or its authority".to_owned()),
         ),
         Tls::InvalidCertificate(CertificateError::Other(OtherError(inner)))
             if inner.downcast_ref::<webpki::Error>() == Some(&webpki::Error::CaUsedAsEndEntity) =>
         {
             (
-                format!("the certificate of {host} is not valid: it signs itself, and nobody here trusts it"),
-                Some("if it is your server's, name the certificate as `ca` in `[send]`".to_owned()),
+                format!("the certificate of {host} is not valid: it is self-signed and not trusted"),
+                Some("if this is your server, set `ca` in `[send]` to its certificate".to_owned()),
             )
         }
         Tls::AlertReceived(AlertDescription::CertificateRequired) => (
-            format!("{host} wants a client certificate, and got none"),
-            Some("`certificate` and `key` in `[send]` name one: it is shown to the origin of `base`".to_owned()),
+            format!("{host} requires a client certificate"),
+            Some("set `certificate` and `key` in `[send]`: they are sent to the origin of `base`".to_owned()),
         ),
         Tls::InvalidCertificate(certificate) => {
             let why = match certificate {
@@ -165,7 +177,7 @@ fn describe_tls(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, S
                     "it is not valid yet".to_owned()
                 }
                 CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
-                    format!("it is not for `{name}`")
+                    format!("it is not valid for `{name}`")
                 }
                 CertificateError::Revoked => "it was revoked".to_owned(),
                 other => format!("{other}"),
@@ -173,8 +185,8 @@ fn describe_tls(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, S
             (format!("the certificate of {host} is not valid: {why}"), None)
         }
         Tls::InvalidMessage(_) => (
-            format!("{host} does not answer with TLS"),
-            Some("the server may speak plain http: try `http://`".to_owned()),
+            format!("{host} does not respond with TLS"),
+            Some("the server may expect plain HTTP: use `http://`".to_owned()),
         ),
         other => (format!("TLS with {host} failed: {other}"), None),
     };
@@ -186,5 +198,5 @@ fn find<'e, E: Error + 'static>(causes: &[&'e (dyn Error + 'static)]) -> Option<
 }
 
 fn innermost(causes: &[&(dyn Error + 'static)]) -> String {
-    causes.last().map_or_else(|| "no reason was given".to_owned(), ToString::to_string)
+    causes.last().map_or_else(|| "no reason given".to_owned(), ToString::to_string)
 }

@@ -31,17 +31,17 @@ pub(crate) fn what_is_wrong(head: &[u8]) -> Option<Wrong> {
         .filter(|(_, line)| name_of(line).is_some_and(|name| name.eq_ignore_ascii_case(b"content-length")))
         .collect();
     if let Some((number, line, rule)) = lines.find_map(|(number, line)| Some((number, line, field_rule(line)?))) {
-        return Some(Wrong::Line(format!("its line {number}, `{}`, {rule}", shown(line))));
+        return Some(Wrong::Line(format!("line {number}, `{}`, {rule}", shown(line))));
     }
     let value = |line: &[u8]| value_of(line).trim_ascii().to_vec();
     let is_number = |line: &[u8]| value(line).split(|b| *b == b',').all(|it| is_digits(it.trim_ascii()));
     if let Some((number, line)) = lengths.iter().find(|(_, line)| !is_number(line)) {
-        return Some(Wrong::Line(format!("its line {number}, `{}`, gives no length (RFC 9110 8.6)", shown(line))));
+        return Some(Wrong::Line(format!("line {number}, `{}`, is not a valid length (RFC 9110 8.6)", shown(line))));
     }
     let different = lengths.windows(2).find(|two| value(two[0].1) != value(two[1].1))?;
     let [(first, one), (second, other)] = [different[0], different[1]];
     Some(Wrong::Line(format!(
-        "its lines {first} and {second}, `{}` and `{}`, give two lengths: where the body ends is not known (RFC 9112 6.3)",
+        "lines {first} and {second}, `{}` and `{}`, contradict each other about the length (RFC 9112 6.3)",
         shown(one),
         shown(other)
     )))
@@ -51,7 +51,7 @@ pub(crate) fn what_is_wrong(head: &[u8]) -> Option<Wrong> {
 pub(crate) fn passed_over(head: &[u8]) -> Vec<String> {
     let message = |(number, line): (usize, &[u8])| {
         let rule = field_rule(line)?;
-        Some(format!("line {number} of the answer, `{}`, {rule}: it is left out", shown(line)))
+        Some(format!("line {number} of the response, `{}`, {rule}: ignored", shown(line)))
     };
     lines(head).skip(1).filter_map(message).collect()
 }
@@ -83,28 +83,28 @@ fn status_line_rule(line: &[u8]) -> Option<&'static str> {
         return Some("has a version that is neither HTTP/1.1 nor HTTP/1.0 (RFC 9112 2.3)");
     }
     if status.len() != 3 || !is_digits(status) {
-        return Some("has no status of three digits (RFC 9112 4)");
+        return Some("has no three-digit status code (RFC 9112 4)");
     }
     let reason = parts.next().unwrap_or_default();
-    has_control(reason).then_some("has a control character in its reason (RFC 9112 4)")
+    has_control(reason).then_some("has a control character in its reason phrase (RFC 9112 4)")
 }
 
 /// The violation in the line of a field. A line that begins with white space continues the one before (RFC 9112 5.2).
 fn field_rule(line: &[u8]) -> Option<&'static str> {
     if line.first().is_some_and(|byte| matches!(byte, b' ' | b'\t')) {
-        return has_control(line).then_some("has a control character in it (RFC 9110 5.5)");
+        return has_control(line).then_some("contains a control character (RFC 9110 5.5)");
     }
     let Some(name) = name_of(line) else { return Some("has no colon (RFC 9112 5)") };
     if name.is_empty() {
         return Some("has no name before its colon (RFC 9112 5)");
     }
     if name.last().is_some_and(|byte| matches!(byte, b' ' | b'\t')) {
-        return Some("has a blank before its colon (RFC 9112 5.1)");
+        return Some("has a space before its colon (RFC 9112 5.1)");
     }
     if !name.iter().all(|byte| byte.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(byte)) {
-        return Some("has a name with a character that none may have (RFC 9110 5.1)");
+        return Some("has an invalid character in its name (RFC 9110 5.1)");
     }
-    has_control(value_of(line)).then_some("has a control character in it (RFC 9110 5.5)")
+    has_control(value_of(line)).then_some("contains a control character (RFC 9110 5.5)")
 }
 
 fn has_control(bytes: &[u8]) -> bool {
@@ -129,13 +129,13 @@ mod tests {
         for (head, message) in [
             ("SSH-2.0-gate\r\n", "SSH-2.0-gate"),
             ("HTTP/3 200 OK\r\n\r\n", "neither HTTP/1.1 nor"),
-            ("HTTP/1.1 20 OK\r\n\r\n", "three digits"),
+            ("HTTP/1.1 20 OK\r\n\r\n", "three-digit status code"),
             ("HTTP/1.1 200 O\u{1}K\r\n\r\n", "the status line `HTTP/1.1 200 O\\u{1}K` has a control character"),
-            ("HTTP/1.1 200 OK\r\nA: 1\r\nnothing\r\n\r\n", "its line 3, `nothing`, has no colon"),
-            ("HTTP/1.1 200 OK\r\nX-Lot : 1\r\n\r\n", "its line 2, `X-Lot : 1`, has a blank before its colon"),
-            ("HTTP/1.1 200 OK\r\nX Lot: 1\r\n\r\n", "has a name with a character"),
-            ("HTTP/1.1 200 OK\r\nContent-Length: two\r\n\r\n", "gives no length"),
-            ("HTTP/1.1 200 OK\r\nContent-Length: 2\r\nA: 1\r\ncontent-length: 3\r\n\r\n", "its lines 2 and 4"),
+            ("HTTP/1.1 200 OK\r\nA: 1\r\nnothing\r\n\r\n", "line 3, `nothing`, has no colon"),
+            ("HTTP/1.1 200 OK\r\nX-Lot : 1\r\n\r\n", "line 2, `X-Lot : 1`, has a space before its colon"),
+            ("HTTP/1.1 200 OK\r\nX Lot: 1\r\n\r\n", "has an invalid character in its name"),
+            ("HTTP/1.1 200 OK\r\nContent-Length: two\r\n\r\n", "is not a valid length"),
+            ("HTTP/1.1 200 OK\r\nContent-Length: 2\r\nA: 1\r\ncontent-length: 3\r\n\r\n", "lines 2 and 4"),
         ] {
             let message_of = match what_is_wrong(head.as_bytes()) {
                 Some(Wrong::NotHttp(line) | Wrong::Line(line)) => line,
@@ -147,9 +147,7 @@ mod tests {
         assert!(what_is_wrong(right.as_bytes()).is_none() && passed_over(right.as_bytes()).is_empty());
         assert_eq!(
             passed_over(b"HTTP/1.1 200 OK\r\nSet-Cookie: a=\x01b\r\nA: 1\r\n\r\n\x01"),
-            [
-                "line 2 of the answer, `Set-Cookie: a=\\u{1}b`, has a control character in it (RFC 9110 5.5): it is left out"
-            ]
+            ["line 2 of the response, `Set-Cookie: a=\\u{1}b`, contains a control character (RFC 9110 5.5): ignored"]
         );
     }
 }

@@ -15,20 +15,20 @@ enum RefusedCookie {
     Unreadable(RawCookieParseError),
     #[error("it is longer than {MAX_COOKIE_BYTES} bytes")]
     TooLong,
-    #[error("it has a control character in it")]
+    #[error("it contains a control character")]
     ControlCharacter,
-    #[error("it is `Secure`, but came over plain http")]
+    #[error("it is `Secure` but was received over plain HTTP")]
     Insecure,
-    #[error("its name promises `Secure` over https")]
+    #[error("its name prefix requires `Secure` over HTTPS")]
     SecurePrefix,
-    #[error("its name promises `Path=/` and no `Domain`")]
+    #[error("its name prefix requires `Path=/` and no `Domain`")]
     HostPrefix,
     /// A domain that many share (RFC 6265 5.3, step 5).
-    #[error("`{0}` is a public suffix: it belongs to nobody alone")]
+    #[error("`{0}` is a public suffix")]
     PublicSuffix(String),
     #[error("`{domain}` does not cover `{host}`")]
     Domain { domain: String, host: String },
-    #[error("it had ended when it came")]
+    #[error("it was already expired")]
     Expired,
     #[error(transparent)]
     Store(CookieError),
@@ -148,14 +148,14 @@ impl Jar {
         self.check_domain(&mut cookie, url)?;
         let action = self.0.insert_raw(&cookie, url).map_err(|error| refused(error, &cookie, url))?;
         if action == StoreAction::ExpiredExisting {
-            return Ok((CookieStatus::Ended, "the server ended it".to_owned()));
+            return Ok((CookieStatus::Ended, "the server deleted it".to_owned()));
         }
         let held = self.0.iter_any().find(|held| held.name() == cookie.name() && held.matches(url));
         let place = held.map_or_else(
             || cookie.path().unwrap_or("/").to_owned(),
             |held| format!("{}{}", String::from(&held.domain), String::from(&held.path)),
         );
-        let until = held.map_or("", |held| if held.is_persistent() { "" } else { ", without an end" });
+        let until = held.map_or("", |held| if held.is_persistent() { "" } else { ", for the session" });
         Ok((CookieStatus::Set, format!("for {place}{until}")))
     }
 
@@ -181,7 +181,7 @@ impl Jar {
 }
 
 fn attributes(cookie: &Cookie<'_>) -> Vec<String> {
-    let below = matches!(cookie.domain, CookieDomain::Suffix(_)).then(|| "hosts below too".to_owned());
+    let below = matches!(cookie.domain, CookieDomain::Suffix(_)).then(|| "and subdomains".to_owned());
     let secure = (cookie.secure() == Some(true)).then(|| "Secure".to_owned());
     let http_only = (cookie.http_only() == Some(true)).then(|| "HttpOnly".to_owned());
     let same_site = cookie.same_site().map(|site| format!("SameSite={site}"));
@@ -248,59 +248,59 @@ mod tests {
     #[test]
     fn what_may_not_be_set_is_refused_with_the_reason() {
         for (from, line, why) in [
-            ("https://bench.packhouse.example/", "a=1; Domain=live.packhouse.example", "does not cover"),
-            ("https://bench.packhouse.example/", "a=1; Domain=house.example", "does not cover"),
-            ("https://bench.packhouse.example/", "a=1; Domain=example", "public suffix"),
+            ("https://local.packhouse.example/", "a=1; Domain=live.packhouse.example", "does not cover"),
+            ("https://local.packhouse.example/", "a=1; Domain=house.example", "does not cover"),
+            ("https://local.packhouse.example/", "a=1; Domain=example", "public suffix"),
             ("https://packhouse.co.uk/", "a=1; Domain=co.uk", "public suffix"),
             ("https://packhouse.co.uk/", "a=1; Domain=.uk", "public suffix"),
             ("http://127.0.0.1/", "a=1; Domain=0.0.1", "0.0.1"),
-            ("http://bench.example/", "a=1; Secure", "plain http"),
-            ("http://bench.example/", "__Secure-a=1; Secure", "promises"),
-            ("https://bench.example/", "__Secure-a=1", "promises"),
-            ("https://bench.example/", "__Host-a=1; Secure; Path=/lots", "promises"),
-            ("https://bench.example/", "__host-a=1; Secure; Path=/; Domain=bench.example", "promises"),
-            ("https://bench.example/", "no pair", "cannot be read"),
-            ("https://bench.example/", "=1", "cannot be read"),
-            ("https://bench.example/", "a=\u{1b}[2J", "control character"),
+            ("http://local.example/", "a=1; Secure", "plain HTTP"),
+            ("http://local.example/", "__Secure-a=1; Secure", "requires"),
+            ("https://local.example/", "__Secure-a=1", "requires"),
+            ("https://local.example/", "__Host-a=1; Secure; Path=/lots", "requires"),
+            ("https://local.example/", "__host-a=1; Secure; Path=/; Domain=local.example", "requires"),
+            ("https://local.example/", "no pair", "cannot be read"),
+            ("https://local.example/", "=1", "cannot be read"),
+            ("https://local.example/", "a=\u{1b}[2J", "control character"),
         ] {
             let (status, message) = status(from, line);
             assert!(status == CookieStatus::Refused && message.contains(why), "{from} {line}: {status:?} {message}");
         }
         let long = format!("a={}", "x".repeat(MAX_COOKIE_BYTES));
-        assert_eq!(status("https://bench.example/", &long).0, CookieStatus::Refused);
+        assert_eq!(status("https://local.example/", &long).0, CookieStatus::Refused);
     }
 
     #[test]
     fn cookies_go_where_they_hold_and_nowhere_else() {
         for (from, line, to, goes) in [
-            ("https://bench.example/lots/1", "a=1", "https://bench.example/lots/2", true),
-            ("https://bench.example/lots/1", "a=1", "https://bench.example/", false),
-            ("https://bench.example/lots/1", "a=1; Path=/", "https://bench.example/", true),
-            ("https://bench.example/", "a=1; Path=/lots", "https://bench.example/lots", true),
-            ("https://bench.example/", "a=1; Path=/lots", "https://bench.example/lots/1", true),
-            ("https://bench.example/", "a=1; Path=/lots", "https://bench.example/lotsa", false),
-            ("https://bench.example/", "a=1; Path=no", "https://bench.example/other", true),
-            ("https://bench.example/", "a=1", "https://bench.example:8443/", true),
-            ("https://bench.example/", "a=1", "https://a.bench.example/", false),
-            ("https://bench.example/", "a=1; Domain=bench.example", "https://a.bench.example/", true),
-            ("https://bench.example/", "a=1; Domain=.BENCH.example", "https://a.bench.example/", true),
-            ("https://a.bench.example/", "a=1; Domain=bench.example", "https://bench.example/", true),
-            ("https://bench.example/", "a=1; Domain=bench.example", "https://workbench.example/", false),
-            ("https://bench.example/", "a=1; Secure", "http://bench.example/", false),
+            ("https://local.example/lots/1", "a=1", "https://local.example/lots/2", true),
+            ("https://local.example/lots/1", "a=1", "https://local.example/", false),
+            ("https://local.example/lots/1", "a=1; Path=/", "https://local.example/", true),
+            ("https://local.example/", "a=1; Path=/lots", "https://local.example/lots", true),
+            ("https://local.example/", "a=1; Path=/lots", "https://local.example/lots/1", true),
+            ("https://local.example/", "a=1; Path=/lots", "https://local.example/lotsa", false),
+            ("https://local.example/", "a=1; Path=no", "https://local.example/other", true),
+            ("https://local.example/", "a=1", "https://local.example:8443/", true),
+            ("https://local.example/", "a=1", "https://a.local.example/", false),
+            ("https://local.example/", "a=1; Domain=local.example", "https://a.local.example/", true),
+            ("https://local.example/", "a=1; Domain=.LOCAL.example", "https://a.local.example/", true),
+            ("https://a.local.example/", "a=1; Domain=local.example", "https://local.example/", true),
+            ("https://local.example/", "a=1; Domain=local.example", "https://mylocal.example/", false),
+            ("https://local.example/", "a=1; Secure", "http://local.example/", false),
             ("http://127.0.0.1/", "a=1; Secure", "http://127.0.0.1/", true),
             ("http://localhost:4616/", "__Host-a=1; Secure; Path=/", "http://localhost:4616/x", true),
             ("http://[::1]/", "__Secure-a=1; Secure", "http://[::1]/", true),
-            ("https://bench.example/", "__Host-a=1; Secure; Path=/", "https://bench.example/x", true),
+            ("https://local.example/", "__Host-a=1; Secure; Path=/", "https://local.example/x", true),
             ("http://127.0.0.1/", "a=1; Domain=127.0.0.1", "http://127.0.0.1/x", true),
             ("http://localhost/", "a=1", "http://localhost:8080/x", true),
-            ("https://bench.example/", "a=1; HttpOnly; SameSite=Strict", "http://bench.example/", true),
-            ("https://bench.example/", "a=1; Max-Age=60", "https://bench.example/", true),
-            ("https://bench.example/", "a=1; Max-Age=0", "https://bench.example/", false),
-            ("https://bench.example/", "a=1; Expires=Wed, 01 Jan 2020 00:00:00 GMT", "https://bench.example/", false),
+            ("https://local.example/", "a=1; HttpOnly; SameSite=Strict", "http://local.example/", true),
+            ("https://local.example/", "a=1; Max-Age=60", "https://local.example/", true),
+            ("https://local.example/", "a=1; Max-Age=0", "https://local.example/", false),
+            ("https://local.example/", "a=1; Expires=Wed, 01 Jan 2020 00:00:00 GMT", "https://local.example/", false),
             (
-                "https://bench.example/",
+                "https://local.example/",
                 "a=1; Expires=Wed, 01 Jan 2020 00:00:00 GMT; Max-Age=60",
-                "https://bench.example/",
+                "https://local.example/",
                 true,
             ),
         ] {
@@ -316,15 +316,15 @@ mod tests {
 
     #[test]
     fn longer_paths_go_first_and_the_server_can_end_a_cookie() {
-        let bench = url("https://bench.example/lots/1");
+        let local = url("https://local.example/lots/1");
         let mut jar = Jar::default();
         for line in ["b=2; Path=/", "a=1; Path=/", "c=3; Path=/lots"] {
-            assert_eq!(jar.take(line, &bench).status, CookieStatus::Set, "{line}");
+            assert_eq!(jar.take(line, &local).status, CookieStatus::Set, "{line}");
         }
-        assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; a=1; b=2"));
-        assert_eq!(jar.take("a=; Max-Age=0; Path=/", &bench).status, CookieStatus::Ended);
-        assert_eq!(jar.take("b=9; Path=/", &bench).status, CookieStatus::Set);
-        assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; b=9"));
+        assert_eq!(jar.header_for(&local, &mut Vec::new()).as_deref(), Some("c=3; a=1; b=2"));
+        assert_eq!(jar.take("a=; Max-Age=0; Path=/", &local).status, CookieStatus::Ended);
+        assert_eq!(jar.take("b=9; Path=/", &local).status, CookieStatus::Set);
+        assert_eq!(jar.header_for(&local, &mut Vec::new()).as_deref(), Some("c=3; b=9"));
     }
 
     #[test]

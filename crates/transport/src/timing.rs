@@ -72,7 +72,7 @@ pub(crate) struct NoSuchHost {
 
 impl fmt::Display for NoSuchHost {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "no host `{}`: {}", self.name, self.reason)
+        write!(f, "cannot resolve host `{}`: {}", self.name, self.reason)
     }
 }
 

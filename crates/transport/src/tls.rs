@@ -24,7 +24,7 @@ pub enum TlsError {
     #[error("TLS cannot be set up: {0}")]
     Setup(rustls::Error),
     /// The client's certificate does not fit its key.
-    #[error("the client certificate `{file}` cannot be used: {error}", file = .file.display())]
+    #[error("cannot use the client certificate `{file}`: {error}", file = .file.display())]
     ClientCertificate {
         /// The file of the certificate.
         file: PathBuf,
@@ -33,7 +33,7 @@ pub enum TlsError {
     },
     /// The key is encrypted (RFC 7468 11, RFC 1421 4.6.1.1).
     #[error(
-        "the key `{file}` is encrypted, and nobody asks for its passphrase: `openssl pkey -in {file} -out plain.key` \
+        "the key `{file}` is encrypted, which is not supported: `openssl pkey -in {file} -out plain.key` \
          writes it without one",
         file = .file.display()
     )]
@@ -42,13 +42,13 @@ pub enum TlsError {
         file: PathBuf,
     },
     /// The file has no private key.
-    #[error("`{file}` holds no private key in PEM", file = .file.display())]
+    #[error("`{file}` contains no PEM private key", file = .file.display())]
     NoKey {
         /// The file.
         file: PathBuf,
     },
     /// The file has no certificate.
-    #[error("`{file}` holds no certificate in PEM", file = .file.display())]
+    #[error("`{file}` contains no PEM certificate", file = .file.display())]
     NoCertificate {
         /// The file.
         file: PathBuf,
@@ -62,7 +62,7 @@ pub enum TlsError {
         error: std::io::Error,
     },
     /// The file is not PEM (RFC 7468).
-    #[error("`{file}` cannot be read as PEM: {error}", file = .file.display())]
+    #[error("`{file}` is not valid PEM: {error}", file = .file.display())]
     Pem {
         /// The file.
         file: PathBuf,
@@ -74,11 +74,9 @@ pub enum TlsError {
 /// Why no certificate of a server can be verified.
 #[derive(Debug, Error)]
 enum RootsError {
-    #[error("a certificate of the CA file is not usable: {0}")]
+    #[error("a certificate in the CA file is invalid: {0}")]
     Unusable(rustls::Error),
-    #[error(
-        "this system has no root certificates: install them, or name a file in SSL_CERT_FILE or as `ca` in `[send]`"
-    )]
+    #[error("this system has no root certificates: install them, or set SSL_CERT_FILE or `ca` in `[send]`")]
     NoRoots,
     #[error(transparent)]
     Verifier(#[from] VerifierBuilderError),

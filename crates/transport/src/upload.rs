@@ -117,7 +117,7 @@ impl http_body::Body for Gated {
 
 /// The bytes of a file, just as many as were promised.
 async fn open(file: FileBody) -> io::Result<Chunks> {
-    let named = |error: io::Error| io::Error::new(error.kind(), format!("`{}` cannot be read: {error}", file.shown));
+    let named = |error: io::Error| io::Error::new(error.kind(), format!("cannot read `{}`: {error}", file.shown));
     let opened = tokio::fs::File::open(&file.path).await.map_err(named)?;
     Ok(Box::pin(ReaderStream::with_capacity(opened.take(file.size), BLOCK_BYTES)))
 }
@@ -141,7 +141,7 @@ impl http_body::Body for Upload {
             }
             Poll::Ready(None) if self.left > 0 => {
                 self.left = 0;
-                Poll::Ready(Some(Err(io::Error::other("a file became shorter while it was sent"))))
+                Poll::Ready(Some(Err(io::Error::other("a file was truncated while it was sent"))))
             }
             Poll::Ready(other) => Poll::Ready(other.map(|outcome| outcome.map(Frame::data))),
         }

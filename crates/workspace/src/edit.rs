@@ -25,7 +25,7 @@ impl Workspace {
         let same = parsed.file.cells.len() == source.file.cells.len()
             && parsed.file.cells[cell.index as usize].body.of(&edited) == body.trim_end();
         if !same {
-            let message = "this body would not be read as one";
+            let message = "this text would not be read as a body";
             let problem = Problem::error(Code::StrayText, Span::default(), message);
             return Err(problem.with_hint("a body line that must start with `%` is written `\\%`"));
         }

@@ -82,7 +82,7 @@ impl FileSet {
         let id = self.load_one(&path)?.ok_or_else(|| {
             let message = format!("no file `{}`", shown(&path));
             Problem::error(Code::UnreadableFile, Span::default(), message)
-                .with_hint("name a file or folder that is there; `yieldtray list` shows the requests")
+                .with_hint("use an existing file or directory; see `yieldtray list`")
         })?;
         self.sources[id.0 as usize].inherited = inherited;
         Ok(id)
@@ -166,8 +166,8 @@ impl FileSet {
         let source = &mut self.sources[id.0 as usize];
         if let Some(cell) = source.file.cells.first() {
             let span = cell.request.as_ref().map_or(cell.title, |request| request.span);
-            let problem = Problem::error(Code::StrayText, span, format!("`{COMMON_FILE}` holds no requests"))
-                .with_hint("move the request to a file of its own")
+            let problem = Problem::error(Code::StrayText, span, format!("`{COMMON_FILE}` cannot contain requests"))
+                .with_hint("move the request to another file")
                 .in_source(id);
             // From here on the file is only its preamble.
             source.file.cells.clear();
@@ -190,13 +190,13 @@ impl FileSet {
             }
         };
         if bytes.len() > MAX_TEXT {
-            let message = format!("`{}` has {} bytes, more than {MAX_TEXT}", shown(path), bytes.len());
+            let message = format!("`{}` is too large: {} bytes (limit {MAX_TEXT})", shown(path), bytes.len());
             return Err(Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("split the file"));
         }
         let text = String::from_utf8(bytes).map_err(|error| {
             let at = error.utf8_error().valid_up_to();
             let line = error.as_bytes()[..at].iter().filter(|&&b| b == b'\n').count() + 1;
-            let message = format!("`{}` is not UTF-8: line {line} has a byte that is no text", shown(path));
+            let message = format!("`{}` is not UTF-8: invalid byte in line {line}", shown(path));
             Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("save the file as UTF-8")
         })?;
         let id = self.add(SourceFile::new(path.to_owned(), text));
@@ -221,13 +221,13 @@ fn usable(path: &Path) -> Result<PathBuf, Problem> {
     let cleaned = normalize(path).ok_or_else(|| outside(path))?;
     let name = shown(&cleaned);
     if name.contains(|c| is_control_or_bidi(c) || c.is_control()) {
-        let message = format!("the file name `{}` holds characters that cannot be shown", escape_line(&name));
+        let message = format!("the file name `{}` contains control characters", escape_line(&name));
         return Err(Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("rename the file"));
     }
     Ok(cleaned)
 }
 
 fn outside(path: &Path) -> Problem {
-    let message = format!("`{}` lies outside the workspace", path.display());
-    Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("name a file below the workspace's root")
+    let message = format!("`{}` is outside the workspace", path.display());
+    Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("use a path inside the workspace")
 }

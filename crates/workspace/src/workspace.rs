@@ -157,7 +157,7 @@ impl Workspace {
 
     fn relative_to(&self, source: SourceId, path: &str) -> io::Result<PathBuf> {
         let folder = self.source(source).path.parent().unwrap_or(Path::new(""));
-        let outside = || io::Error::new(io::ErrorKind::PermissionDenied, "it lies outside the workspace");
+        let outside = || io::Error::new(io::ErrorKind::PermissionDenied, "it is outside the workspace");
         normalize(&folder.join(path)).ok_or_else(outside)
     }
 

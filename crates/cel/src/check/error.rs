@@ -87,7 +87,7 @@ pub enum CheckErrorKind {
     #[error("there is no type `{0}`")]
     UnknownType(String),
     /// More levels, those of the functions that are called included, than are evaluated.
-    #[error("more than {0} levels are nested, with those of the functions that are called")]
+    #[error("nesting is deeper than {0} levels, counting called functions")]
     Levels(usize),
 }
 

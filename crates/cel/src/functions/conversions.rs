@@ -6,23 +6,23 @@ use crate::value::{Value, parse_duration, parse_timestamp, timestamp};
 
 functions! { "":
     "int" ["int(int) -> int", "int(uint) -> int", "int(double) -> int", "int(string) -> int", "int(timestamp) -> int"]
-        "a number or the digits of a text as an integer; of a timestamp its seconds since 1970", "int(headers['x-total'])" => int;
+        "converts a number or a string of digits to an integer; a timestamp to seconds since 1970", "int(headers['x-total'])" => int;
     "uint" ["uint(uint) -> uint", "uint(int) -> uint", "uint(double) -> uint", "uint(string) -> uint"]
-        "a number or the digits of a text as an unsigned integer", "uint(24)" => uint;
+        "converts a number or a string of digits to an unsigned integer", "uint(24)" => uint;
     "double" ["double(double) -> double", "double(int) -> double", "double(uint) -> double", "double(string) -> double"]
-        "a number or the digits of a text as a double", "double(body.kg)" => double;
+        "converts a number or a string of digits to a double", "double(body.kg)" => double;
     "string" ["string(string) -> string", "string(int) -> string", "string(uint) -> string", "string(double) -> string",
               "string(bool) -> string", "string(bytes) -> string", "string(timestamp) -> string", "string(duration) -> string",
               "string(net.IP) -> string", "string(net.CIDR) -> string"]
-        "a value as text", "string(body.bins)" => string;
+        "converts a value to a string", "string(body.bins)" => string;
     "bytes" ["bytes(bytes) -> bytes", "bytes(string) -> bytes"]
-        "a text as its bytes in UTF-8", "bytes(body.ref)" => bytes;
+        "the UTF-8 bytes of a string", "bytes(body.ref)" => bytes;
     "bool" ["bool(bool) -> bool", "bool(string) -> bool"]
-        "the truth value that a text says", "bool(headers['x-open'])" => boolean;
+        "converts a string to a boolean", "bool(headers['x-open'])" => boolean;
     "timestamp" ["timestamp(timestamp) -> timestamp", "timestamp(string) -> timestamp", "timestamp(int) -> timestamp"]
-        "the time that a text of RFC 3339 says, or of seconds since 1970", "timestamp(body.packed_at) < now()" => time;
+        "the timestamp in an RFC 3339 string, or of seconds since 1970", "timestamp(body.packed_at) < now()" => time;
     "duration" ["duration(duration) -> duration", "duration(string) -> duration"]
-        "the length of time that a text says: `1h30m`, `250ms`", "elapsed < duration('250ms')" => length;
+        "the duration in a string: `1h30m`, `250ms`", "elapsed < duration('250ms')" => length;
 }
 
 /// A text that is not one of a type.
@@ -115,7 +115,7 @@ fn time(call: &mut Call<'_>) -> Outcome {
     Ok(Value::Timestamp(match call.arguments {
         [Value::Timestamp(time)] => *time,
         [Value::Int(seconds)] => timestamp(*seconds).ok_or(EvalErrorKind::Range("timestamp"))?,
-        [Value::String(text)] => parse_timestamp(text).ok_or_else(|| not_a(text, "a timestamp of RFC 3339"))?,
+        [Value::String(text)] => parse_timestamp(text).ok_or_else(|| not_a(text, "an RFC 3339 timestamp"))?,
         _ => return Err(Fault::NoOverload),
     }))
 }
@@ -124,7 +124,7 @@ fn length(call: &mut Call<'_>) -> Outcome {
     Ok(Value::Duration(match call.arguments {
         [Value::Duration(length)] => *length,
         [Value::String(text)] => {
-            parse_duration(text).ok_or_else(|| not_a(text, "a duration, as `1h30m` or `250ms`"))?
+            parse_duration(text).ok_or_else(|| not_a(text, "a duration such as `1h30m` or `250ms`"))?
         }
         _ => return Err(Fault::NoOverload),
     }))

@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 
 functions! { "strings":
     "format" ["string.format(list(dyn)) -> string"]
-        "a text with values in the places of `%s`, `%d`, `%f`, `%e`, `%b`, `%o`, `%x` and `%X`", "'%s: %.1f kg'.format([body.id, body.kg])" => format;
+        "formats a string: values replace `%s`, `%d`, `%f`, `%e`, `%b`, `%o`, `%x` and `%X`", "'%s: %.1f kg'.format([body.id, body.kg])" => format;
 }
 
 /// Digits after the point where none are asked for, and the most that may be.
@@ -28,10 +28,12 @@ fn format(call: &mut Call<'_>) -> Outcome {
             continue;
         }
         let (precision, after) = precision(rest)?;
-        let Some(verb) = after.chars().next() else { return Err(Fault::message("a `%` at the end formats nothing")) };
+        let Some(verb) = after.chars().next() else {
+            return Err(Fault::message("incomplete `%` at the end of the format"));
+        };
         rest = &after[verb.len_utf8()..];
         let value = arguments.get(next).ok_or_else(|| {
-            Fault::message(format!("`%{verb}` is the place of value {}, but there are {next}", next + 1))
+            Fault::message(format!("`%{verb}` needs argument {}, but only {next} were given", next + 1))
         })?;
         next += 1;
         let before = out.len();
@@ -60,7 +62,7 @@ fn write_value(
     value: &Value,
     budget: &mut Budget,
 ) -> Result<(), Fault> {
-    let cannot = || Fault::message(format!("`%{verb}` cannot write a value of the type {}", value.type_name()));
+    let cannot = || Fault::message(format!("`%{verb}` cannot format a value of type {}", value.type_name()));
     let digits = precision.unwrap_or(DEFAULT_PRECISION);
     let _ = match (verb, value) {
         ('s', value) => {
@@ -99,7 +101,7 @@ fn write_value(
         ('d' | 'f' | 'e' | 'b' | 'o' | 'x' | 'X', _) => return Err(cannot()),
         _ => {
             return Err(Fault::message(format!(
-                "`%{verb}` formats nothing: there is %s, %d, %f, %e, %b, %o, %x and %X"
+                "unknown format verb `%{verb}`; available: %s, %d, %f, %e, %b, %o, %x and %X"
             )));
         }
     };

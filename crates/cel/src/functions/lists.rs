@@ -7,19 +7,19 @@ use std::cmp::Ordering;
 
 functions! { "lists":
     "slice" ["list(A).slice(int, int) -> list(A)"]
-        "the members from an index up to, not including, another one", "body.lots.slice(0, 2)" => slice;
+        "the elements from one index up to, not including, another", "body.lots.slice(0, 2)" => slice;
     "flatten" ["list(A).flatten() -> list(dyn)", "list(A).flatten(int) -> list(dyn)"]
-        "the members of the lists in a list, one level down or more", "body.lots.map(lot, lot.bins).flatten()" => flatten;
+        "flattens lists inside a list, by one level or more", "body.lots.map(lot, lot.bins).flatten()" => flatten;
     "distinct" ["list(A).distinct() -> list(A)"]
-        "the members of a list, each once", "body.lots.map(lot, lot.grower).distinct()" => distinct;
+        "the distinct elements of a list", "body.lots.map(lot, lot.grower).distinct()" => distinct;
     "sort" ["list(A).sort() -> list(A)"]
-        "the members in their order: numbers, texts, times", "body.lots.map(lot, lot.bins).sort()" => sort;
+        "the elements sorted: numbers, strings, times", "body.lots.map(lot, lot.bins).sort()" => sort;
     "first" ["list(A).first() -> optional(A)"]
-        "the first member, an optional", "body.lots.first().orValue(null)" => |call| end(call, |list| list.get(0));
+        "the first element, as an optional", "body.lots.first().orValue(null)" => |call| end(call, |list| list.get(0));
     "last" ["list(A).last() -> optional(A)"]
-        "the last member, an optional", "body.lots.last().optMap(lot, lot.id)" => |call| end(call, |list| list.len().checked_sub(1).and_then(|last| list.get(last)));
+        "the last element, as an optional", "body.lots.last().optMap(lot, lot.id)" => |call| end(call, |list| list.len().checked_sub(1).and_then(|last| list.get(last)));
     "lists.range" ["lists.range(int) -> list(int)"]
-        "the list of the integers from 0 up to, not including, a number", "lists.range(3)" => range;
+        "the integers from 0 up to, not including, a number", "lists.range(3)" => range;
 }
 
 /// Bytes that a member takes in a new list.
@@ -100,8 +100,8 @@ pub(crate) fn sorted(mut pairs: Vec<(Value, Value)>) -> Outcome {
         if let Some(other) = other.or((!first.has_order_with(first)).then_some(first)) {
             let (first, other) = (first.type_name(), other.type_name());
             return Err(Fault::message(match first == other {
-                true => format!("values of the type {first} have no order"),
-                false => format!("a {first} and a {other} have no order"),
+                true => format!("values of type {first} cannot be ordered"),
+                false => format!("a {first} and a {other} cannot be compared"),
             }));
         }
     }

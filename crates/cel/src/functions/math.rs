@@ -8,35 +8,35 @@ use std::cmp::Ordering;
 functions! { "math":
     "math.greatest" ["math.greatest(int...) -> int", "math.greatest(uint...) -> uint", "math.greatest(double...) -> double",
                      "math.greatest(list(A)) -> A", "math.greatest(dyn...) -> dyn"]
-        "the greatest of numbers, or of a list of them", "math.greatest(body.bins, 1)" => |call| extreme(call, Ordering::Greater);
+        "the greatest of several numbers, or of a list", "math.greatest(body.bins, 1)" => |call| extreme(call, Ordering::Greater);
     "math.least" ["math.least(int...) -> int", "math.least(uint...) -> uint", "math.least(double...) -> double",
                   "math.least(list(A)) -> A", "math.least(dyn...) -> dyn"]
-        "the least of numbers, or of a list of them", "math.least(body.lots.map(lot, lot.bins))" => |call| extreme(call, Ordering::Less);
-    "math.ceil" ["math.ceil(double) -> double"] "the next whole number upwards", "math.ceil(body.kg)" => |call| of_double(call, f64::ceil);
-    "math.floor" ["math.floor(double) -> double"] "the next whole number downwards", "math.floor(body.kg)" => |call| of_double(call, f64::floor);
-    "math.round" ["math.round(double) -> double"] "the nearest whole number, halves away from zero", "math.round(body.kg)" => |call| of_double(call, f64::round);
-    "math.trunc" ["math.trunc(double) -> double"] "the whole number without the fraction", "math.trunc(body.kg)" => |call| of_double(call, f64::trunc);
+        "the least of several numbers, or of a list", "math.least(body.lots.map(lot, lot.bins))" => |call| extreme(call, Ordering::Less);
+    "math.ceil" ["math.ceil(double) -> double"] "rounds up", "math.ceil(body.kg)" => |call| of_double(call, f64::ceil);
+    "math.floor" ["math.floor(double) -> double"] "rounds down", "math.floor(body.kg)" => |call| of_double(call, f64::floor);
+    "math.round" ["math.round(double) -> double"] "rounds to the nearest integer, halves away from zero", "math.round(body.kg)" => |call| of_double(call, f64::round);
+    "math.trunc" ["math.trunc(double) -> double"] "truncates the fraction", "math.trunc(body.kg)" => |call| of_double(call, f64::trunc);
     "math.sqrt" ["math.sqrt(double) -> double", "math.sqrt(int) -> double", "math.sqrt(uint) -> double"]
         "the square root", "math.sqrt(16)" => sqrt;
     "math.abs" ["math.abs(int) -> int", "math.abs(uint) -> uint", "math.abs(double) -> double"]
-        "a number without its sign", "math.abs(body.kg - 11.5) < 0.1" => abs;
+        "the absolute value", "math.abs(body.kg - 11.5) < 0.1" => abs;
     "math.sign" ["math.sign(int) -> int", "math.sign(uint) -> uint", "math.sign(double) -> double"]
         "-1, 0 or 1", "math.sign(body.change)" => sign;
     "math.isNaN" ["math.isNaN(double) -> bool"] "whether a double is not a number", "math.isNaN(body.kg)" => |call| double_test(call, f64::is_nan);
     "math.isInf" ["math.isInf(double) -> bool"] "whether a double is infinite", "math.isInf(body.kg)" => |call| double_test(call, f64::is_infinite);
     "math.isFinite" ["math.isFinite(double) -> bool"] "whether a double is a finite number", "math.isFinite(body.kg)" => |call| double_test(call, f64::is_finite);
     "math.bitAnd" ["math.bitAnd(int, int) -> int", "math.bitAnd(uint, uint) -> uint"]
-        "the bits that both numbers have", "math.bitAnd(body.flags, 4) != 0" => |call| bits(call, |a, b| a & b);
+        "bitwise AND", "math.bitAnd(body.flags, 4) != 0" => |call| bits(call, |a, b| a & b);
     "math.bitOr" ["math.bitOr(int, int) -> int", "math.bitOr(uint, uint) -> uint"]
-        "the bits that either number has", "math.bitOr(1, 4)" => |call| bits(call, |a, b| a | b);
+        "bitwise OR", "math.bitOr(1, 4)" => |call| bits(call, |a, b| a | b);
     "math.bitXor" ["math.bitXor(int, int) -> int", "math.bitXor(uint, uint) -> uint"]
-        "the bits that one of the numbers has", "math.bitXor(5, 4)" => |call| bits(call, |a, b| a ^ b);
+        "bitwise XOR", "math.bitXor(5, 4)" => |call| bits(call, |a, b| a ^ b);
     "math.bitNot" ["math.bitNot(int) -> int", "math.bitNot(uint) -> uint"]
-        "the bits that a number does not have", "math.bitNot(0)" => bit_not;
+        "bitwise NOT", "math.bitNot(0)" => bit_not;
     "math.bitShiftLeft" ["math.bitShiftLeft(int, int) -> int", "math.bitShiftLeft(uint, int) -> uint"]
-        "the bits of a number moved to the left", "math.bitShiftLeft(1, 4)" => |call| shift(call, |bits, by| bits.checked_shl(by).unwrap_or(0));
+        "shifts bits to the left", "math.bitShiftLeft(1, 4)" => |call| shift(call, |bits, by| bits.checked_shl(by).unwrap_or(0));
     "math.bitShiftRight" ["math.bitShiftRight(int, int) -> int", "math.bitShiftRight(uint, int) -> uint"]
-        "the bits of a number moved to the right, zeros before them", "math.bitShiftRight(16, 4)" => |call| shift(call, |bits, by| bits.checked_shr(by).unwrap_or(0));
+        "shifts bits to the right, filling with zeros", "math.bitShiftRight(16, 4)" => |call| shift(call, |bits, by| bits.checked_shr(by).unwrap_or(0));
 }
 
 /// The number that comes first in an order; of equal ones the first.
@@ -128,7 +128,7 @@ fn bit_not(call: &mut Call<'_>) -> Outcome {
 
 fn shift(call: &mut Call<'_>, shift: fn(u64, u32) -> u64) -> Outcome {
     let [number, Value::Int(by)] = call.arguments else { return Err(Fault::NoOverload) };
-    let negative = || Fault::message(format!("bits cannot be moved by {by}: it is negative"));
+    let negative = || Fault::message(format!("cannot shift by a negative number: {by}"));
     let by = u64::try_from(*by).map_err(|_| negative())?;
     let by = u32::try_from(by).unwrap_or(u32::MAX);
     match number {

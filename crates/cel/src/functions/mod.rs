@@ -149,17 +149,22 @@ pub fn function(name: &str) -> Option<&'static Function> {
 /// called, its result in a line, and an example.
 pub const MACROS: &[(&str, &str, &str, &str)] = &[
     ("has", "has(map.member)", "whether a map has a member", "has(body.closed_at)"),
-    ("all", "list.all(x, condition)", "whether a condition holds of every element", "body.lots.all(lot, lot.bins > 0)"),
+    (
+        "all",
+        "list.all(x, condition)",
+        "whether a condition is true for every element",
+        "body.lots.all(lot, lot.bins > 0)",
+    ),
     (
         "exists",
         "list.exists(x, condition)",
-        "whether a condition holds of an element",
+        "whether a condition is true for at least one element",
         "body.lots.exists(lot, lot.id == 'L-1')",
     ),
     (
         "exists_one",
         "list.exists_one(x, condition)",
-        "whether a condition holds of exactly one element",
+        "whether a condition is true for exactly one element",
         "body.lots.exists_one(lot, lot.open)",
     ),
     (
@@ -168,58 +173,53 @@ pub const MACROS: &[(&str, &str, &str, &str)] = &[
         "the same as `exists_one`; like `all` and `exists` it can bind index and element, or key and value",
         "body.lots.existsOne(index, lot, lot.open && index > 0)",
     ),
-    (
-        "map",
-        "list.map(x, value)",
-        "the list of what an expression gives for each element",
-        "body.lots.map(lot, lot.id)",
-    ),
+    ("map", "list.map(x, value)", "the results of an expression for each element", "body.lots.map(lot, lot.id)"),
     (
         "filter",
         "list.filter(x, condition)",
-        "the list of the elements of which a condition holds",
+        "the elements for which a condition is true",
         "body.lots.filter(lot, lot.open)",
     ),
     (
         "transformList",
         "list.transformList(index, x, value)",
-        "the list of what an expression gives for each index or key and its value",
+        "the results of an expression for each index or key and its value",
         "body.bins.transformList(row, count, count > 0, row)",
     ),
     (
         "transformMap",
         "map.transformMap(key, x, value)",
-        "a map with the same keys and what an expression gives for each",
+        "a map with the same keys and the result of an expression for each",
         "body.bins.transformMap(row, count, count * 2)",
     ),
     (
         "transformMapEntry",
         "list.transformMapEntry(index, x, {key: value})",
-        "a map of the entries that an expression gives for each",
+        "a map of the entries that an expression returns for each",
         "body.lots.transformMapEntry(index, lot, {lot.id: lot.bins})",
     ),
     (
         "sortBy",
         "list.sortBy(x, key)",
-        "a list in the order of what an expression gives for each element",
+        "a list sorted by the result of an expression for each element",
         "body.lots.sortBy(lot, lot.bins)",
     ),
     (
         "optMap",
         "optional.optMap(x, value)",
-        "what an expression gives for the value of an optional",
+        "the result of an expression for the value of an optional",
         "body.?lot.optMap(lot, lot.id)",
     ),
     (
         "optFlatMap",
         "optional.optFlatMap(x, optional)",
-        "the optional that an expression gives for the value of an optional",
+        "the optional that an expression returns for the value of an optional",
         "body.?lot.optFlatMap(lot, lot.?id)",
     ),
     (
         "cel.bind",
         "cel.bind(name, value, result)",
-        "an expression in which a name has a value",
+        "evaluates an expression with a local name for a value",
         "cel.bind(lot, body.lots[0], lot.bins > lot.kg)",
     ),
 ];

@@ -10,32 +10,32 @@ use std::sync::Arc;
 
 functions! { "network":
     "ip" ["ip(string) -> net.IP", "net.CIDR.ip() -> net.IP"]
-        "the network address that a text is; of a range its address", "ip(body.scale).isLoopback()" => ip;
-    "isIP" ["isIP(string) -> bool"] "whether a text is a network address", "isIP(body.scale)" => is_ip;
+        "parses an IP address; of a range, its address", "ip(body.scale).isLoopback()" => ip;
+    "isIP" ["isIP(string) -> bool"] "whether a string is an IP address", "isIP(body.scale)" => is_ip;
     "ip.isCanonical" ["ip.isCanonical(string) -> bool"]
-        "whether a network address is in its shortest form", "ip.isCanonical('2001:db8::1')" => is_canonical;
+        "whether an IP address is in its canonical form", "ip.isCanonical('2001:db8::1')" => is_canonical;
     "family" ["net.IP.family() -> int"] "4 or 6", "ip(body.scale).family() == 4" => |call| of_ip(call, |ip| Value::Int(if ip.is_ipv4() { 4 } else { 6 }));
     "isUnspecified" ["net.IP.isUnspecified() -> bool"]
-        "whether an address is that of no host", "ip('0.0.0.0').isUnspecified()" => |call| of_ip(call, |ip| ip.is_unspecified().into());
+        "whether the address is unspecified", "ip('0.0.0.0').isUnspecified()" => |call| of_ip(call, |ip| ip.is_unspecified().into());
     "isLoopback" ["net.IP.isLoopback() -> bool"]
-        "whether an address is that of the host itself", "ip('127.0.0.1').isLoopback()" => |call| of_ip(call, |ip| ip.is_loopback().into());
+        "whether the address is a loopback address", "ip('127.0.0.1').isLoopback()" => |call| of_ip(call, |ip| ip.is_loopback().into());
     "isGlobalUnicast" ["net.IP.isGlobalUnicast() -> bool"]
-        "whether an address is that of one host", "ip(body.scale).isGlobalUnicast()" => |call| of_ip(call, |ip| is_global_unicast(ip).into());
+        "whether the address is a global unicast address", "ip(body.scale).isGlobalUnicast()" => |call| of_ip(call, |ip| is_global_unicast(ip).into());
     "isLinkLocalMulticast" ["net.IP.isLinkLocalMulticast() -> bool"]
-        "whether an address is that of a group on a link", "ip('224.0.0.1').isLinkLocalMulticast()" => |call| of_ip(call, |ip| is_link_local_multicast(ip).into());
+        "whether the address is a link-local multicast address", "ip('224.0.0.1').isLinkLocalMulticast()" => |call| of_ip(call, |ip| is_link_local_multicast(ip).into());
     "isLinkLocalUnicast" ["net.IP.isLinkLocalUnicast() -> bool"]
-        "whether an address is that of a host on a link", "ip('169.254.0.1').isLinkLocalUnicast()" => |call| of_ip(call, |ip| is_link_local_unicast(ip).into());
+        "whether the address is a link-local unicast address", "ip('169.254.0.1').isLinkLocalUnicast()" => |call| of_ip(call, |ip| is_link_local_unicast(ip).into());
     "cidr" ["cidr(string) -> net.CIDR"]
-        "the range of addresses that a text is (RFC 4632)", "cidr('192.0.2.0/24').containsIP(body.scale)" => cidr;
-    "isCIDR" ["isCIDR(string) -> bool"] "whether a text is a range of addresses", "isCIDR('192.0.2.0/24')" => is_cidr;
+        "parses an address range (RFC 4632)", "cidr('192.0.2.0/24').containsIP(body.scale)" => cidr;
+    "isCIDR" ["isCIDR(string) -> bool"] "whether a string is an address range", "isCIDR('192.0.2.0/24')" => is_cidr;
     "containsIP" ["net.CIDR.containsIP(net.IP) -> bool", "net.CIDR.containsIP(string) -> bool"]
-        "whether a range has an address in it", "cidr('192.0.2.0/24').containsIP('192.0.2.7')" => contains_ip;
+        "whether a range contains an address", "cidr('192.0.2.0/24').containsIP('192.0.2.7')" => contains_ip;
     "containsCIDR" ["net.CIDR.containsCIDR(net.CIDR) -> bool", "net.CIDR.containsCIDR(string) -> bool"]
-        "whether a range has another one in it", "cidr('192.0.2.0/24').containsCIDR('192.0.2.0/25')" => contains_cidr;
+        "whether a range contains another range", "cidr('192.0.2.0/24').containsCIDR('192.0.2.0/25')" => contains_cidr;
     "masked" ["net.CIDR.masked() -> net.CIDR"]
-        "a range with the first of its addresses", "cidr('192.0.2.7/24').masked()" => masked;
+        "a range with its first address", "cidr('192.0.2.7/24').masked()" => masked;
     "prefixLength" ["net.CIDR.prefixLength() -> int"]
-        "how many bits the addresses of a range have in common", "cidr('192.0.2.0/24').prefixLength() == 24" => prefix_length;
+        "the prefix length of a range", "cidr('192.0.2.0/24').prefixLength() == 24" => prefix_length;
 }
 
 /// An address.
@@ -132,11 +132,11 @@ fn not_a(text: &str, expected: &'static str) -> Fault {
 }
 
 fn ip_of(text: &str) -> Result<IpAddr, Fault> {
-    parse_ip(text).ok_or_else(|| not_a(text, "a network address"))
+    parse_ip(text).ok_or_else(|| not_a(text, "an IP address"))
 }
 
 fn cidr_of(text: &str) -> Result<Cidr, Fault> {
-    Cidr::parse(text).ok_or_else(|| not_a(text, "a range of network addresses, as `192.0.2.0/24`"))
+    Cidr::parse(text).ok_or_else(|| not_a(text, "an address range such as `192.0.2.0/24`"))
 }
 
 fn ip(call: &mut Call<'_>) -> Outcome {

@@ -7,18 +7,18 @@ use crate::value::Value;
 functions! { "optionals":
     "optional.of" ["optional.of(A) -> optional(A)"] "an optional with a value", "optional.of(24)" => of;
     "optional.ofNonZeroValue" ["optional.ofNonZeroValue(A) -> optional(A)"]
-        "an optional with a value, or without one if that is zero, empty or null", "optional.ofNonZeroValue(body.note)" => of_non_zero;
-    "optional.none" ["optional.none() -> optional(A)"] "an optional without a value", "optional.none()" => none;
+        "an optional with a value, or an empty one if it is zero, empty or null", "optional.ofNonZeroValue(body.note)" => of_non_zero;
+    "optional.none" ["optional.none() -> optional(A)"] "an empty optional", "optional.none()" => none;
     "optional.unwrap" ["optional.unwrap(list(optional(A))) -> list(A)"]
         "the values of the optionals of a list that have one", "optional.unwrap(body.lots.map(lot, lot.?note))" => unwrap;
     "unwrapOpt" ["list(optional(A)).unwrapOpt() -> list(A)"]
         "the values of the optionals of a list that have one", "body.lots.map(lot, lot.?note).unwrapOpt()" => unwrap;
-    "hasValue" ["optional(A).hasValue() -> bool"] "whether an optional has a value", "body.?note.hasValue()" => has_value;
-    "value" ["optional(A).value() -> A"] "the value of an optional; an error without one", "body.?lot.value().id" => value;
+    "hasValue" ["optional(A).hasValue() -> bool"] "whether an optional contains a value", "body.?note.hasValue()" => has_value;
+    "value" ["optional(A).value() -> A"] "the value of an optional; an error if it is empty", "body.?lot.value().id" => value;
     "or" ["optional(A).or(optional(A)) -> optional(A)"]
-        "an optional, or another one if it has no value", "body.?lot.or(body.?batch)" => or;
+        "an optional, or another one if it is empty", "body.?lot.or(body.?batch)" => or;
     "orValue" ["optional(A).orValue(A) -> A"]
-        "the value of an optional, or another one if it has none", "body.?note.orValue('')" => or_value;
+        "the value of an optional, or a default if it is empty", "body.?note.orValue('')" => or_value;
 }
 
 fn of(call: &mut Call<'_>) -> Outcome {

@@ -10,16 +10,16 @@ use thiserror::Error;
 
 functions! { "regex":
     "regex.extract" ["regex.extract(string, string) -> optional(string)"]
-        "the group of the first match, or the match; an optional", "regex.extract(text, 'L-([0-9]+)').orValue('')" => extract;
+        "the first match or its group, as an optional", "regex.extract(text, 'L-([0-9]+)').orValue('')" => extract;
     "regex.extractAll" ["regex.extractAll(string, string) -> list(string)"]
-        "the group of each match, or the match", "regex.extractAll(text, 'L-[0-9]+')" => extract_all;
+        "all matches or their groups", "regex.extractAll(text, 'L-[0-9]+')" => extract_all;
     "regex.replace" ["regex.replace(string, string, string) -> string", "regex.replace(string, string, string, int) -> string"]
-        "a text with another text in the place of each match, or of the first few; `\\\\1` is a group", "regex.replace(text, 'L-([0-9]+)', '\\\\1')" => replace;
+        "replaces each match, or the first N; `\\\\1` inserts a group", "regex.replace(text, 'L-([0-9]+)', '\\\\1')" => replace;
 }
 
 /// A text that is not a regular expression.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
-#[error("`{pattern}` is not a regular expression: {message}")]
+#[error("invalid regular expression `{pattern}`: {message}")]
 pub struct PatternError {
     /// The text.
     pub pattern: String,
@@ -73,7 +73,7 @@ fn with_one_group(text: &str, budget: &mut Budget) -> Result<Regex, Fault> {
     let regex = pattern(text, budget)?;
     match regex.captures_len() {
         1 | 2 => Ok(regex),
-        more => Err(Fault::message(format!("`{text}` has {} groups: one can be extracted", more - 1))),
+        more => Err(Fault::message(format!("`{text}` has {} groups, but at most one can be extracted", more - 1))),
     }
 }
 

@@ -5,11 +5,11 @@ use crate::value::{List, Value};
 
 functions! { "sets":
     "sets.contains" ["sets.contains(list(A), list(A)) -> bool"]
-        "whether a list has every member of another one", "sets.contains(body.varieties, ['gala'])" => contains;
+        "whether a list contains all elements of another", "sets.contains(body.varieties, ['gala'])" => contains;
     "sets.equivalent" ["sets.equivalent(list(A), list(A)) -> bool"]
-        "whether two lists have the same members, in any order and number", "sets.equivalent(body.varieties, ['fuji', 'gala'])" => equivalent;
+        "whether two lists contain the same elements, ignoring order and repetition", "sets.equivalent(body.varieties, ['fuji', 'gala'])" => equivalent;
     "sets.intersects" ["sets.intersects(list(A), list(A)) -> bool"]
-        "whether two lists have a member in common", "sets.intersects(body.varieties, ['fuji', 'cox'])" => intersects;
+        "whether two lists have an element in common", "sets.intersects(body.varieties, ['fuji', 'cox'])" => intersects;
 }
 
 fn lists<'a>(call: &mut Call<'a>) -> Result<(&'a List, &'a List), Fault> {

@@ -7,19 +7,19 @@ use crate::value::Value;
 functions! { "":
     "size" ["size(string) -> int", "size(bytes) -> int", "size(list(A)) -> int", "size(map(A, B)) -> int",
             "string.size() -> int", "bytes.size() -> int", "list(A).size() -> int", "map(A, B).size() -> int"]
-        "how many characters, bytes, members or entries there are", "size(body.lots)" => size;
+        "the number of characters, bytes, elements or entries", "size(body.lots)" => size;
     "contains" ["string.contains(string) -> bool"]
-        "whether a text has another one in it", "text.contains('gala')" => |call| text_test(call, |text, part| text.contains(part));
+        "whether a string contains another", "text.contains('gala')" => |call| text_test(call, |text, part| text.contains(part));
     "startsWith" ["string.startsWith(string) -> bool"]
-        "whether a text begins with another one", "body.id.startsWith('L-')" => |call| text_test(call, |text, part| text.starts_with(part));
+        "whether a string starts with another", "body.id.startsWith('L-')" => |call| text_test(call, |text, part| text.starts_with(part));
     "endsWith" ["string.endsWith(string) -> bool"]
-        "whether a text ends with another one", "url.endsWith('/lots')" => |call| text_test(call, |text, part| text.ends_with(part));
+        "whether a string ends with another", "url.endsWith('/lots')" => |call| text_test(call, |text, part| text.ends_with(part));
     "matches" ["matches(string, string) -> bool", "string.matches(string) -> bool"]
-        "whether a regular expression matches a part of a text", "body.id.matches('^L-[0-9]+$')" => matches;
+        "whether a regular expression matches part of a string", "body.id.matches('^L-[0-9]+$')" => matches;
     "type" ["type(dyn) -> type"]
         "the type of a value", "type(body.bins) == int" => type_of;
     "dyn" ["dyn(A) -> dyn"]
-        "the same value, whose type is not checked before it is there", "dyn(body.bins)" => dynamic;
+        "the same value, exempt from type checks", "dyn(body.bins)" => dynamic;
 }
 
 fn size(call: &mut Call<'_>) -> Outcome {

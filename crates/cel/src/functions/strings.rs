@@ -7,27 +7,27 @@ functions! { "strings":
     "charAt" ["string.charAt(int) -> string"]
         "the character at an index; empty at the end", "'gala'.charAt(0)" => char_at;
     "indexOf" ["string.indexOf(string) -> int", "string.indexOf(string, int) -> int"]
-        "where a text first has another one, at the earliest from an index; -1 if it does not", "body.id.indexOf('-')" => index_of;
+        "the first index of a substring, from an index on; -1 if absent", "body.id.indexOf('-')" => index_of;
     "lastIndexOf" ["string.lastIndexOf(string) -> int", "string.lastIndexOf(string, int) -> int"]
-        "where a text last has another one, at the latest at an index; -1 if it does not", "url.lastIndexOf('/')" => last_index_of;
+        "the last index of a substring, up to an index; -1 if absent", "url.lastIndexOf('/')" => last_index_of;
     "join" ["list(string).join() -> string", "list(string).join(string) -> string"]
-        "the texts of a list as one, with a separator between them", "body.varieties.join(', ')" => join;
+        "joins strings with a separator", "body.varieties.join(', ')" => join;
     "lowerAscii" ["string.lowerAscii() -> string"]
-        "a text with the letters A to Z in lower case", "headers['content-type'].lowerAscii()" => |call| map_text(call, str::to_ascii_lowercase);
+        "converts ASCII letters to lower case", "headers['content-type'].lowerAscii()" => |call| map_text(call, str::to_ascii_lowercase);
     "upperAscii" ["string.upperAscii() -> string"]
-        "a text with the letters a to z in upper case", "body.grower.upperAscii()" => |call| map_text(call, str::to_ascii_uppercase);
+        "converts ASCII letters to upper case", "body.grower.upperAscii()" => |call| map_text(call, str::to_ascii_uppercase);
     "replace" ["string.replace(string, string) -> string", "string.replace(string, string, int) -> string"]
-        "a text with another text in the place of each, or of the first few", "body.id.replace('L-', '')" => replace;
+        "replaces each occurrence, or the first N", "body.id.replace('L-', '')" => replace;
     "split" ["string.split(string) -> list(string)", "string.split(string, int) -> list(string)"]
-        "the pieces of a text between a separator, or the first few", "body.tags.split(',')" => split;
+        "splits a string at a separator, into at most N pieces", "body.tags.split(',')" => split;
     "substring" ["string.substring(int) -> string", "string.substring(int, int) -> string"]
-        "the part of a text from an index on, or up to another one", "body.id.substring(2)" => substring;
+        "the substring from an index on, or up to another", "body.id.substring(2)" => substring;
     "trim" ["string.trim() -> string"]
-        "a text without white space at both ends", "text.trim()" => |call| map_text(call, |text| text.trim().to_owned());
+        "removes leading and trailing white space", "text.trim()" => |call| map_text(call, |text| text.trim().to_owned());
     "reverse" ["string.reverse() -> string", "list(A).reverse() -> list(A)"]
-        "the characters or members in the opposite order", "body.lots.reverse()[0]" => reverse;
+        "reverses a string or a list", "body.lots.reverse()[0]" => reverse;
     "strings.quote" ["strings.quote(string) -> string"]
-        "a text in double quotes, with escapes", "strings.quote(text)" => quote;
+        "quotes and escapes a string", "strings.quote(text)" => quote;
 }
 
 fn map_text(call: &mut Call<'_>, map: fn(&str) -> String) -> Outcome {

@@ -18,16 +18,16 @@ functions! { "":
     "getDayOfYear" ["timestamp.getDayOfYear() -> int", "timestamp.getDayOfYear(string) -> int"]
         "the day of the year, from 0", "now().getDayOfYear()" => |call| of_time(call, |time| time.ordinal0().into());
     "getHours" ["timestamp.getHours() -> int", "timestamp.getHours(string) -> int", "duration.getHours() -> int"]
-        "the hour; of a duration all whole hours", "now().getHours('+02:00')"
+        "the hour; of a duration, its whole hours", "now().getHours('+02:00')"
         => |call| of_either(call, |time| time.hour().into(), TimeDelta::num_hours);
     "getMinutes" ["timestamp.getMinutes() -> int", "timestamp.getMinutes(string) -> int", "duration.getMinutes() -> int"]
-        "the minute; of a duration all whole minutes", "now().getMinutes()"
+        "the minute; of a duration, its whole minutes", "now().getMinutes()"
         => |call| of_either(call, |time| time.minute().into(), TimeDelta::num_minutes);
     "getSeconds" ["timestamp.getSeconds() -> int", "timestamp.getSeconds(string) -> int", "duration.getSeconds() -> int"]
-        "the second; of a duration all whole seconds", "elapsed.getSeconds()"
+        "the second; of a duration, its whole seconds", "elapsed.getSeconds()"
         => |call| of_either(call, |time| time.second().into(), TimeDelta::num_seconds);
     "getMilliseconds" ["timestamp.getMilliseconds() -> int", "timestamp.getMilliseconds(string) -> int", "duration.getMilliseconds() -> int"]
-        "the milliseconds after the last whole second", "elapsed.getMilliseconds()"
+        "the milliseconds within the second", "elapsed.getMilliseconds()"
         => |call| of_either(call, |time| i64::from(time.nanosecond() / 1_000_000) % 1_000, |length| i64::from(length.subsec_millis()));
 }
 
@@ -56,7 +56,7 @@ fn of_either(
 /// # Errors
 /// If there is no such zone.
 pub fn in_zone(time: &DateTime<Utc>, zone: &str) -> Result<DateTime<FixedOffset>, Fault> {
-    let unknown = || Fault::message(format!("there is no time zone `{zone}`"));
+    let unknown = || Fault::message(format!("unknown time zone `{zone}`"));
     let seconds = if zone.starts_with(|c: char| c == '+' || c == '-' || c.is_ascii_digit()) {
         distance(zone).ok_or_else(unknown)?
     } else {

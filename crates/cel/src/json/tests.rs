@@ -58,7 +58,7 @@ fn large_objects_are_found_by_name() {
 #[test]
 fn what_is_not_json_says_where() {
     for (text, message) in [
-        ("", "the text ends where a value is expected at line 1, column 1"),
+        ("", "unexpected end of text, expected a value at line 1, column 1"),
         ("{\"a\": }", "expected a value at line 1, column 7"),
         ("[1,\n é]", "expected a value at line 2, column 2"),
         ("[1,\n 2,]", "expected a value at line 2, column 4"),
@@ -67,21 +67,21 @@ fn what_is_not_json_says_where() {
         ("{a: 1}", "expected a name in double quotes at line 1, column 2"),
         ("{\"a\": 1,}", "expected a name in double quotes at line 1, column 9"),
         ("[1 2]", "expected `,` or `]` at line 1, column 4"),
-        ("{\"a\": 1", "the text ends where `,` or `}` is expected at line 1, column 8"),
-        ("\"open", "the text ends where `\"` is expected at line 1, column 6"),
+        ("{\"a\": 1", "unexpected end of text, expected `,` or `}` at line 1, column 8"),
+        ("\"open", "unexpected end of text, expected `\"` at line 1, column 6"),
         ("nux", "expected a value at line 1, column 1"),
         ("01", "this is not a number at line 1, column 2"),
         ("1.", "this is not a number at line 1, column 3"),
         ("-", "this is not a number at line 1, column 2"),
         ("1e+", "this is not a number at line 1, column 4"),
-        ("\"a\tb\"", "a control character in a text must be escaped at line 1, column 3"),
+        ("\"a\tb\"", "a control character in a string must be escaped at line 1, column 3"),
         ("\"\\x\"", "this is not an escape sequence at line 1, column 2"),
         ("\"\\ud800\"", "this is not an escape sequence at line 1, column 2"),
         ("\"\\u12\"", "this is not an escape sequence at line 1, column 2"),
     ] {
         assert_eq!(read(text), Err(message.to_owned()), "{text}");
     }
-    assert_eq!(read(&"[".repeat(5_000)), Err("more than 128 levels are nested at line 1, column 129".to_owned()));
+    assert_eq!(read(&"[".repeat(5_000)), Err("nesting is deeper than 128 levels at line 1, column 129".to_owned()));
     assert!(read(&format!("{}{}", "[".repeat(128), "]".repeat(128))).is_ok());
     let not_utf8 = Value::parse_json(b"[\"\xff\"]".to_vec()).map_err(|error| error.to_string());
     assert_eq!(not_utf8, Err("this is not UTF-8 at line 1, column 3".to_owned()));

@@ -26,13 +26,13 @@ pub enum JsonErrorKind {
     #[error("expected {0}")]
     Expected(&'static str),
     /// The text ends too early.
-    #[error("the text ends where {0} is expected")]
+    #[error("unexpected end of text, expected {0}")]
     End(&'static str),
     /// A number that does not follow the grammar.
     #[error("this is not a number")]
     Number,
     /// A control character in a text.
-    #[error("a control character in a text must be escaped")]
+    #[error("a control character in a string must be escaped")]
     ControlCharacter,
     /// An escape that is not defined.
     #[error("this is not an escape sequence")]
@@ -41,10 +41,10 @@ pub enum JsonErrorKind {
     #[error("this is not UTF-8")]
     Utf8,
     /// Too many levels.
-    #[error("more than {MAX_JSON_DEPTH} levels are nested")]
+    #[error("nesting is deeper than {MAX_JSON_DEPTH} levels")]
     Depth,
     /// A text of more than 4 GiB.
-    #[error("the text has more than 4 GiB")]
+    #[error("the text is larger than 4 GiB")]
     Size,
 }
 

@@ -3,46 +3,78 @@
 use clap::{ArgMatches, Args as Group, ValueEnum};
 use std::path::PathBuf;
 
+/// The heading of these options.
+const HEADING: &str = "Global options";
+
 /// Options of every command.
 #[derive(Clone, Debug, Group)]
+#[command(next_help_heading = HEADING)]
 pub(crate) struct Common {
-    /// Work in DIR as if started there
+    /// Run as if started in DIR
     #[arg(short = 'C', value_name = "DIR", display_order = 100)]
     pub(crate) directory: Option<PathBuf>,
-    /// The environment whose values are used [default: YIELDTRAY_ENV, `yieldtray env`, yieldtray.toml]
+    /// Environment [default: YIELDTRAY_ENV, `yieldtray env`, yieldtray.toml]
     #[arg(short, long, value_name = "NAME", display_order = 101)]
     pub(crate) env: Vec<String>,
-    /// Give a value for this time; it wins over every other (repeatable)
+    /// Set a variable for this run (repeatable)
     #[arg(long, value_name = "NAME=VALUE", display_order = 102)]
     pub(crate) set: Vec<String>,
-    /// Make up the same values as a run before, which told this number
-    #[arg(long, value_name = "NUMBER", display_order = 102)]
+    /// Seed for generated values; reuse one to reproduce a run
+    #[arg(long, value_name = "NUMBER", display_order = 102, value_parser = seed)]
     pub(crate) seed: Option<u64>,
-    /// Let the workspace reach outside its directory this time, as `yieldtray allow` does for good [env:
-    /// YIELDTRAY_ALLOW, the workspace's directory or the digest that `yieldtray allow --list` prints]
+    /// Allow access outside the workspace for this run
     #[arg(long, display_order = 103)]
     pub(crate) allow: bool,
-    /// Let the workspace read this environment variable; `*` stands for any characters (repeatable)
+    /// Allow reading environment variables; `*` matches anything
     #[arg(long, value_name = "NAME", display_order = 103)]
     pub(crate) read_env: Vec<String>,
-    /// Send secrets to this origin, too, this time (repeatable)
+    /// Also send secrets to this origin (repeatable)
     #[arg(long, value_name = "ORIGIN", display_order = 103)]
     pub(crate) secrets_to: Vec<String>,
-    /// Show secrets, after asking; on a terminal only
+    /// Show secrets after confirmation; only on a terminal
     #[arg(long, display_order = 103)]
     pub(crate) reveal: bool,
-    /// Print data instead of text; the shapes are described in docs/commands.md
+    /// Print JSON
     #[arg(long, display_order = 103)]
     pub(crate) json: bool,
-    /// When to colour [default: auto, on a terminal (NO_COLOR is honoured)]
-    #[arg(long, value_name = "WHEN", display_order = 104)]
+    /// Colors: auto, always or never [default: auto; NO_COLOR is respected]
+    #[arg(long, value_name = "WHEN", display_order = 104, hide_possible_values = true)]
     pub(crate) color: Option<Color>,
-    /// Say only what went wrong
+    /// Print errors only
     #[arg(short, long, display_order = 105)]
     pub(crate) quiet: bool,
-    /// Log what happens to standard error; `replay` also tells its slowest requests
+    /// Log details to stderr
     #[arg(short, long, display_order = 106)]
     pub(crate) verbose: bool,
+}
+
+/// Options that a command has no use for. They are accepted everywhere, so that an alias or a script can set them, but
+/// the help of a command shows only those that it follows.
+fn unused(command: &str) -> &'static [&'static str] {
+    const REQUESTS: &[&str] = &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal"];
+    match command {
+        "send" | "replay" | "prove" | "resend" | "compare" | "export" | "values" => &[],
+        "lint" | "lsp" => &["seed", "reveal", "secrets_to"],
+        "tray" | "cookies" | "log" | "show" | "drop" | "clear" | "trend" | "har" => {
+            &["set", "seed", "allow", "read_env", "secrets_to"]
+        }
+        "env" => &["set", "seed", "reveal", "secrets_to"],
+        "demo" => &["env", "set", "allow", "read_env", "secrets_to", "reveal"],
+        "init" | "completions" | "man" | "help" => {
+            &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal", "json", "verbose"]
+        }
+        _ => REQUESTS,
+    }
+}
+
+/// The command without the help of options that it has no use for.
+pub(super) fn hide_unused(command: clap::Command) -> clap::Command {
+    let unused = unused(command.get_name());
+    unused.iter().fold(command, |command, name| command.mut_arg(name, |arg| arg.hide(true)))
+}
+
+fn seed(text: &str) -> Result<u64, String> {
+    text.parse().map_err(|_| "expected a whole number".to_owned())
 }
 
 impl Common {

@@ -12,26 +12,26 @@ pub(crate) struct Import {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ImportFrom {
-    /// Make requests of commands of curl
+    /// Import curl commands
     #[command(after_help = "Examples:
   yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"
   yieldtray import curl < commands.sh
-  yieldtray import curl commands.sh --into requests/pasted.http --dry")]
+  yieldtray import curl commands.sh --into requests/pasted.http --dry-run")]
     Curl(LazyArgs<ImportCurl>),
-    /// Make requests of what a browser recorded (HTTP Archive 1.2)
+    /// Import a recording of a browser (HTTP Archive 1.2)
     #[command(after_help = "Examples:
   yieldtray import har desk.har --only '/api/*' --into requests/desk.http
   yieldtray import har desk.har --method POST --with-checks
 
-Images, fonts, style and scripts are left out. Cookies and credentials become secret values.")]
+Images, fonts, styles and scripts are skipped. Cookies and credentials become secret variables.")]
     Har(LazyArgs<ImportHar>),
-    /// Make a workspace of a description of an API (OpenAPI 3.0 and 3.1)
+    /// Import an API description (OpenAPI 3.0 and 3.1)
     #[command(after_help = "Examples:
   yieldtray import openapi packhouse.yaml --into requests
   yieldtray import openapi packhouse.yaml --operation bookLot
 
-A file for each tag, with the schemas that answers must fit beside it; servers become environments.
-What is there already stays as it is.")]
+Writes one file for each tag with the schemas of its responses; servers become environments.
+Existing requests and variables are not changed.")]
     Openapi(LazyArgs<ImportOpenapi>),
 }
 
@@ -41,14 +41,14 @@ pub(crate) struct ImportTarget {
     /// Append the requests to FILE.http, secrets to yieldtray.local.toml, instead of printing them
     #[arg(long, value_name = "FILE.http")]
     pub(crate) into: Option<PathBuf>,
-    /// Write nothing, but show what would change
-    #[arg(long)]
+    /// Write nothing; show what would change
+    #[arg(short = 'n', long = "dry-run", alias = "dry")]
     pub(crate) dry: bool,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct ImportCurl {
-    /// One command in quotes, a file of them, or - for standard input; behind `--`, the words of one
+    /// A command in quotes, a file, - for stdin, or a command after `--`
     #[arg(value_name = "COMMAND|FILE", default_value = "-")]
     pub(crate) given: Vec<String>,
     #[command(flatten)]
@@ -57,25 +57,25 @@ pub(crate) struct ImportCurl {
 
 #[derive(Debug, Group)]
 pub(crate) struct ImportHar {
-    /// The recording, or - for standard input
+    /// The recording, or - for stdin
     #[arg(value_name = "FILE")]
     pub(crate) file: PathBuf,
-    /// Only addresses or paths that fit PATTERN, in which * stands for anything (repeatable)
+    /// Only URLs or paths that match PATTERN; `*` matches anything (repeatable)
     #[arg(long, value_name = "PATTERN")]
     pub(crate) only: Vec<String>,
     /// Only this method (repeatable)
     #[arg(long, value_name = "METHOD")]
     pub(crate) method: Vec<String>,
-    /// Only answers of this media type, as application/json or text/* (repeatable)
+    /// Only responses of this media type, for example application/json or text/* (repeatable)
     #[arg(long, value_name = "TYPE")]
     pub(crate) media: Vec<String>,
-    /// Only what the page of this id or title asked for
+    /// Only requests of the page with this id or title
     #[arg(long, value_name = "PAGE")]
     pub(crate) page: Option<String>,
-    /// Images, fonts, style and scripts too
+    /// Include images, fonts, styles and scripts
     #[arg(long)]
     pub(crate) everything: bool,
-    /// Add checks that hold for the recorded answers
+    /// Add checks for the recorded responses
     #[arg(long)]
     pub(crate) with_checks: bool,
     #[command(flatten)]
@@ -90,10 +90,10 @@ pub(crate) struct ImportOpenapi {
     /// Write a request file for each tag into DIR
     #[arg(long, value_name = "DIR", required_unless_present = "operation", conflicts_with = "operation")]
     pub(crate) into: Option<PathBuf>,
-    /// Print the request of one operation: its operationId, or as 'GET /lots'
+    /// Print the request of one operation: its operationId, or 'GET /lots'
     #[arg(long, value_name = "OPERATION")]
     pub(crate) operation: Option<String>,
-    /// Write nothing, but show what would change
-    #[arg(long)]
+    /// Write nothing; show what would change
+    #[arg(short = 'n', long = "dry-run", alias = "dry")]
     pub(crate) dry: bool,
 }

@@ -1,19 +1,18 @@
-//! Arguments that are laid out when their command is the one that was called: to lay out those of all commands, and
-//! throw them away again, took a third of the time that a short command takes.
+//! Arguments that are built only when their command is invoked: building those of all commands took a third of the time
+//! of a short command.
 
-use super::Common;
+use super::common::{Common, hide_unused};
 use clap::builder::Resettable;
 use clap::error::Error;
 use clap::{ArgMatches, Args, Command, FromArgMatches};
 
-/// The arguments `T` of a command; those of commands below it are each a `LazyArgs` of their own. The options of every
-/// command are laid out beside them.
+/// The arguments `T` of a command, and the global options; each subcommand has a `LazyArgs` of its own.
 #[derive(Debug)]
 pub(crate) struct LazyArgs<T>(pub(crate) T);
 
 impl<T: Args> Args for LazyArgs<T> {
     fn augment_args(command: Command) -> Command {
-        command.defer(|command| with::<Common>(with::<T>(command)))
+        command.defer(|command| hide_unused(with::<Common>(with::<T>(command))))
     }
 
     fn augment_args_for_update(command: Command) -> Command {
@@ -66,14 +65,14 @@ mod tests {
     #[test]
     fn the_options_of_every_command_stand_before_it_or_behind_it() {
         let places = [
-            "yieldtray -C api -e bench --json --color never log show 41",
-            "yieldtray log show 41 -C api -e bench --json --color never",
-            "yieldtray -C orchard -e live --color always log show -C api -e bench --json --color never 41",
+            "yieldtray -C api -e local --json --color never log show 41",
+            "yieldtray log show 41 -C api -e local --json --color never",
+            "yieldtray -C orchard -e live --color always log show -C api -e local --json --color never 41",
         ];
         for line in places {
             let common = read(line).common;
             assert_eq!(common.directory.as_deref(), Some(std::path::Path::new("api")), "{line}");
-            assert_eq!((common.env.as_slice(), common.json), (&["bench".to_owned()][..], true), "{line}");
+            assert_eq!((common.env.as_slice(), common.json), (&["local".to_owned()][..], true), "{line}");
             assert_eq!((common.color, common.quiet), (Some(Color::Never), false), "{line}");
         }
     }

@@ -1,11 +1,13 @@
-//! The command line. Nothing is decided here: what the options come to is worked out where they are used.
+//! The command line: the commands, their options and their help. What options mean is decided where they are used.
 
 mod common;
 mod export;
+mod groups;
 mod import;
 mod lazy;
 mod log;
 pub(crate) mod time;
+mod version;
 
 use clap::error::Error;
 use clap::{ArgMatches, Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
@@ -22,10 +24,10 @@ use std::str::FromStr;
 use yieldtray_report::ReportKind;
 use yieldtray_source::{closest, join_words};
 
-/// Keeps API requests as plain text beside the code, sends them, and replays them with checks.
+/// Send API requests kept as plain text in your repository, capture values, replay with checks
 #[derive(Debug, Parser)]
-#[command(name = "yieldtray", version, max_term_width = 100, arg_required_else_help = true)]
-#[command(after_help = "Example: yieldtray demo --keep packhouse")]
+#[command(name = "yieldtray", version = version::SHORT, long_version = version::LONG, max_term_width = 100)]
+#[command(arg_required_else_help = true, disable_help_subcommand = true)]
 pub(crate) struct Args {
     #[command(flatten)]
     pub(crate) common: Common,
@@ -36,7 +38,7 @@ pub(crate) struct Args {
 impl Args {
     /// The command line of this process.
     pub(crate) fn read() -> Result<Self, Error> {
-        let mut command = Self::command();
+        let mut command = Self::grouped();
         let read = command.try_get_matches_from_mut(std::env::args_os());
         let read = read.and_then(Self::of);
         let read = read.map_err(|error| error.format(&mut command));
@@ -45,7 +47,12 @@ impl Args {
         read
     }
 
-    /// What was found; the options of every command stand before a command or behind it.
+    /// The whole command line, its commands in groups.
+    pub(crate) fn grouped() -> clap::Command {
+        groups::with_groups(Self::command())
+    }
+
+    /// What was found; the options of every command may be before a command or after it.
     fn of(mut matches: ArgMatches) -> Result<Self, Error> {
         let mut behind = Vec::new();
         let mut below = matches.subcommand();
@@ -65,75 +72,63 @@ pub(crate) fn wants_data() -> bool {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Start a made-up packhouse API on loopback, lay a workspace, replay it
-    #[command(after_help = "Example: yieldtray demo --keep packhouse --serve")]
-    Demo(LazyArgs<Demo>),
-    /// Lay a small workspace to start from
-    #[command(after_help = "Example: yieldtray init api")]
+    /// Create a workspace with a first request
+    #[command(after_help = "Example:
+  yieldtray init api --base http://127.0.0.1:4616")]
     Init(LazyArgs<Init>),
+    /// Start a sample API on loopback, create a workspace for it, and replay it
+    #[command(after_help = "Example:
+  yieldtray demo --keep packhouse --serve")]
+    Demo(LazyArgs<Demo>),
     /// Send one request
     #[command(after_help = "Examples:
   yieldtray send requests/intake.http#book-lot --needs send
   yieldtray send requests/intake.http:31
-  yieldtray send --text 'GET /lots' --pick 'body.lots.map(l, l.id)'
-  yieldtray send stock.http --out stock.csv --show timeline
-  yieldtray send --text 'GET /lots?state=open' --append requests/lots.http")]
+  yieldtray send http://127.0.0.1:4616/lots --pick 'body.lots.map(l, l.id)'
+  yieldtray send stock.http --output stock.csv --show timeline")]
     Send(LazyArgs<Send>),
-    /// Send many requests in order and judge their checks
+    /// Run requests in order and evaluate their checks
     #[command(after_help = "Examples:
-  yieldtray replay requests --tag smoke -e bench
-  yieldtray replay --jobs 8 --fail-fast
+  yieldtray replay requests --tag smoke -e staging
+  yieldtray replay --jobs 8 --fail-fast --report junit=replay.xml
   yieldtray replay requests/intake.http --watch")]
     Replay(LazyArgs<Replay>),
-    /// Find out what the checks would not notice, by altering what comes back
+    /// Mutation-test the checks: would they detect a wrong response?
     #[command(after_help = "Examples:
   yieldtray prove requests/intake.http
-  yieldtray prove --least 60
+  yieldtray prove --min 60
 
-Each request is sent once. Its answer is then altered in one respect at a time, without sending anything
-more: another status, no body, each field of a JSON body missing, null, of another type or with another
-value, a header field less, another content type, very slow.")]
+Sends each request once, then alters its response in one respect at a time (another status, no body,
+a JSON field missing, null, of another type or changed, a header less, another content type, very
+slow) and reports which changes no check detects.")]
     Prove(LazyArgs<Prove>),
-    /// Work with the reports that `replay` wrote
-    #[command(after_help = "Example: yieldtray report merge part-*.json --report html=replay.html")]
-    Report(LazyArgs<Report>),
-    /// List the requests there are
+    /// List the requests
     #[command(after_help = "Examples:
   yieldtray list requests/intake.http
   yieldtray list --graph=dot > graph.dot")]
     List(LazyArgs<List>),
-    /// Show what each name is now and where it comes from
+    /// Show the variables: their values and where they come from
     #[command(after_help = "Examples:
   yieldtray values book-lot
-  yieldtray values --across
+  yieldtray values --all-envs
   yieldtray values --functions")]
     Values(LazyArgs<Values>),
-    /// Show the environments, or choose one for this checkout
+    /// Show the environments, or select the default of this working copy
     #[command(after_help = "Examples:
-  yieldtray env live
-  yieldtray env rehearsal --like bench")]
+  yieldtray env staging
+  yieldtray env rehearsal --copy-from staging")]
     Env(LazyArgs<Env>),
-    /// Let a workspace run its commands and read files, variables and keys outside its directory
-    #[command(after_help = "Examples:
-  yieldtray allow
-  yieldtray allow --list
-  yieldtray allow --revoke ../packhouse
-
-A workspace that was cloned does none of this by itself. What is allowed is
-the private configuration as it is now: a change of it has to be allowed
-again. docs/trust.md says what a workspace can do before and after.")]
-    Allow(LazyArgs<Allow>),
-    /// Show what responses yielded, or drop some of it
+    /// Show captured values, or remove some
     #[command(after_help = "Examples:
   yieldtray tray
   yieldtray tray drop token")]
     Tray(LazyArgs<Tray>),
-    /// Show the cookies, or drop some of them
+    /// Show stored cookies, or remove some
     #[command(after_help = "Examples:
   yieldtray cookies
   yieldtray cookies drop packhouse_session")]
     Cookies(LazyArgs<Cookies>),
-    /// Show past exchanges, look at one again, send it again, compare
+    /// Show past exchanges; resend, compare or export them
     #[command(
         args_conflicts_with_subcommands = true,
         after_help = "Examples:
@@ -143,45 +138,116 @@ again. docs/trust.md says what a workspace can do before and after.")]
   yieldtray log compare 41"
     )]
     Log(LazyArgs<Log>),
-    /// Find mistakes and oddities without sending anything
+    /// Check files for errors and likely mistakes without sending anything
     #[command(after_help = "Examples:
   yieldtray lint requests
   yieldtray lint --staged
   yieldtray lint --report sarif=lint.sarif
 
-How much each class of finding matters is said in `[lint]` of yieldtray.toml.
-A comment above it leaves a single one out: `# accepted unused-yield: read by the night shift`.")]
+Set the level of a code in `[lint]` of yieldtray.toml. Suppress a single diagnostic with a comment above
+it: `# allow unused-yield: read by the night shift`. Codes: yieldtray help diagnostics")]
     Lint(LazyArgs<Lint>),
-    /// Serve an editor: the Language Server Protocol 3.17 on standard input and output
-    #[command(after_help = "Example, for an editor's settings: yieldtray lsp
-
-How to set up editors is described in docs/editors.md.")]
-    Lsp(LazyArgs<NoArgs>),
-    /// Hand a request over as a shell command, as code, or in a format
+    /// Format request files
+    #[command(after_help = "Examples:
+  yieldtray tidy
+  yieldtray tidy --check requests
+  yieldtray tidy - < intake.http")]
+    Tidy(LazyArgs<Tidy>),
+    /// Import requests from shell commands, HAR or OpenAPI
+    #[command(after_help = "Example:
+  yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"")]
+    Import(LazyArgs<Import>),
+    /// Export a request as a shell command or code
     #[command(after_help = "Examples:
   yieldtray export book-lot --as shell
   yieldtray export requests/intake.http --as python
-  yieldtray export list-lots --as go --with-values off
+  yieldtray export list-lots --as go --keep-variables
   yieldtray export --targets
 
-Secrets never stand in it: it reads them from the environment.")]
+Secrets are never included: the exported code reads them from environment variables.")]
     Export(LazyArgs<Export>),
-    /// Take requests in that others hand you
-    #[command(after_help = "Example: yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"")]
-    Import(LazyArgs<Import>),
-    /// Lay request files out in one style; what is sent stays the same
+    /// Merge the reports of shards or attempts
+    #[command(after_help = "Example:
+  yieldtray report merge part-*.json --report html=replay.html")]
+    Report(LazyArgs<Report>),
+    /// Allow a workspace to run commands and access files outside its directory
     #[command(after_help = "Examples:
-  yieldtray tidy
-  yieldtray tidy --verify requests
-  yieldtray tidy - < intake.http")]
-    Tidy(LazyArgs<Tidy>),
+  yieldtray allow
+  yieldtray allow --list
+  yieldtray allow --revoke ../packhouse
+
+A cloned workspace does none of this by itself. The permission covers the local configuration as it is
+now: after a change it must be given again.")]
+    Allow(LazyArgs<Allow>),
+    /// Serve editors: the Language Server Protocol 3.17 on stdin and stdout
+    #[command(after_help = "Example, for the settings of an editor:
+  yieldtray lsp")]
+    Lsp(LazyArgs<NoArgs>),
+    /// Print a completion script for a shell
+    #[command(after_help = "Examples:
+  yieldtray completions bash >> ~/.bashrc
+  yieldtray completions zsh >> ~/.zshrc
+  yieldtray completions fish > ~/.config/fish/completions/yieldtray.fish
+
+Names of requests, files, environments, tags and variables are completed from the workspace.")]
+    Completions(LazyArgs<Completions>),
+    /// Write the manual pages
+    #[command(
+        hide = true,
+        after_help = "Example:
+  yieldtray man --output man1"
+    )]
+    Man(LazyArgs<Man>),
+    /// Print help for a command or a topic
+    #[command(after_help = "Topics:
+  language      the request files on one page
+  config        the keys of yieldtray.toml
+  environment   environment variables
+  functions     the functions of expressions
+  diagnostics   the codes of errors and warnings
+  exit-codes    the exit codes
+
+Example:
+  yieldtray help language")]
+    Help(LazyArgs<Help>),
 }
 
 /// Of a command that takes no arguments of its own.
 #[derive(Debug, Group)]
 pub(crate) struct NoArgs {}
 
-/// What is dropped, of what has names.
+#[derive(Debug, Group)]
+pub(crate) struct Completions {
+    /// bash, zsh, fish, powershell or elvish
+    #[arg(value_name = "SHELL", value_enum, hide_possible_values = true)]
+    pub(crate) shell: CompletionShell,
+}
+
+/// The shells that completion is made for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CompletionShell {
+    Bash,
+    Zsh,
+    Fish,
+    Powershell,
+    Elvish,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Man {
+    /// The directory to write the pages to
+    #[arg(short = 'o', long = "output", value_name = "DIR")]
+    pub(crate) folder: PathBuf,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Help {
+    /// A command, or one of the topics below
+    #[arg(value_name = "COMMAND|TOPIC")]
+    pub(crate) about: Vec<String>,
+}
+
+/// The names of what is removed.
 #[derive(Debug, Group)]
 pub(crate) struct Names {
     /// The names
@@ -191,114 +257,115 @@ pub(crate) struct Names {
 
 #[derive(Debug, Group)]
 pub(crate) struct Demo {
-    /// Leave the workspace in DIR, which must be empty or not there
+    /// Keep the workspace in DIR, which must be empty or new
     #[arg(long, value_name = "DIR")]
     pub(crate) keep: Option<PathBuf>,
-    /// Keep the API running afterwards, until interrupted
+    /// Keep the API running until interrupted
     #[arg(long)]
     pub(crate) serve: bool,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Allow {
-    /// A directory of the workspace [default: the current one]
+    /// A directory in the workspace [default: the current one]
     #[arg(value_name = "DIR")]
     pub(crate) folder: Option<PathBuf>,
     /// List the workspaces that are allowed
     #[arg(long, conflicts_with_all = ["folder", "revoke", "state"])]
     pub(crate) list: bool,
-    /// Forget that the workspace is allowed
+    /// Withdraw the permission
     #[arg(long, conflicts_with = "state")]
     pub(crate) revoke: bool,
-    /// Also take over the state in `.yieldtray` that you made when the workspace was elsewhere
+    /// Also adopt the state in `.yieldtray` that you created when the workspace was elsewhere
     #[arg(long)]
     pub(crate) state: bool,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Init {
-    /// The folder to lay it in; made if it is not there
+    /// The directory; created if necessary
     #[arg(value_name = "DIR", default_value = ".")]
     pub(crate) folder: PathBuf,
+    /// The base URL of your API
+    #[arg(long, value_name = "URL")]
+    pub(crate) base: Option<String>,
 }
 
-#[derive(Debug, Group)]
+#[derive(Debug, Default, Group)]
 pub(crate) struct Send {
-    /// FILE.http#NAME, FILE.http:LINE, FILE.http with one cell, a bare NAME, or - for standard input
-    #[arg(value_name = "WHERE", required_unless_present = "text", conflicts_with = "text")]
-    pub(crate) place: Option<String>,
+    /// FILE#NAME, FILE:LINE, FILE, NAME, URL, METHOD URL, or - for stdin
+    #[arg(value_name = "WHERE", num_args = 1..=2, required_unless_present = "text", conflicts_with = "text")]
+    pub(crate) place: Vec<String>,
     /// Send this request instead of one from a file
     #[arg(long, value_name = "REQUEST")]
     pub(crate) text: Option<String>,
+    /// Add a header for this time; `NAME:` removes it (repeatable)
+    #[arg(short = 'H', long = "header", value_name = "NAME: VALUE")]
+    pub(crate) headers: Vec<String>,
+    /// Edit the body in VISUAL or EDITOR first
+    #[arg(long)]
+    pub(crate) edit: bool,
+    /// Also send the requests it needs: ask, send or never
+    #[arg(long, value_name = "WHEN", default_value = "ask", hide_possible_values = true)]
+    pub(crate) needs: Needs,
     #[command(flatten)]
     pub(crate) display: DisplayArgs,
     /// Write the response body to FILE, whatever its size
-    #[arg(long, value_name = "FILE")]
+    #[arg(short = 'o', long = "output", alias = "out", value_name = "FILE", help_heading = OUTPUT)]
     pub(crate) out: Option<PathBuf>,
-    /// Show what would be sent, byte for byte, and send nothing
-    #[arg(long, conflicts_with_all = ["show", "pick", "out", "append", "needs"])]
-    pub(crate) dry: bool,
-    /// One more header field, this time only; without a value it drops those of its name (repeatable)
-    #[arg(short = 'H', long = "header", value_name = "NAME: VALUE")]
-    pub(crate) headers: Vec<String>,
-    /// Open the body in VISUAL or EDITOR first, for this sending only
-    #[arg(long)]
-    pub(crate) edit: bool,
-    /// Write the request of --text or - as a cell to the end of FILE once it was answered
-    #[arg(long, value_name = "FILE.http")]
+    /// Append the request of --text or - to FILE after a response
+    #[arg(long, value_name = "FILE.http", help_heading = OUTPUT)]
     pub(crate) append: Option<PathBuf>,
-    /// Whether to send the cells this one needs before it: `send` sends them all, `ask` asks where a
-    /// value is missing (without a terminal: never)
-    #[arg(long, value_name = "WHETHER", default_value = "ask")]
-    pub(crate) needs: Needs,
-    /// Send to a guarded environment without asking
-    #[arg(long)]
-    pub(crate) yes: bool,
-    /// Leave this exchange out of the log
-    #[arg(long)]
+    /// Do not log this exchange
+    #[arg(long, help_heading = OUTPUT)]
     pub(crate) no_log: bool,
+    /// Print the request as it would be sent, and send nothing
+    #[arg(short = 'n', long = "dry-run", alias = "dry", help_heading = SAFETY)]
+    #[arg(conflicts_with_all = ["show", "pick", "out", "append", "needs"])]
+    pub(crate) dry: bool,
+    /// Send to a guarded environment without asking
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) yes: bool,
 }
+
+/// Headings of options.
+pub(crate) const SELECTION: &str = "Selection";
+pub(crate) const OUTPUT: &str = "Output";
+pub(crate) const SAFETY: &str = "Safety";
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Part {
-    /// Status line and header fields of the response
     Head,
-    /// The response's body
     Body,
-    /// The request as it went out
     Sent,
-    /// How long what took, drawn as bars
     Timeline,
-    /// Cookies that were sent, set or refused, and why
     Cookies,
-    /// All of these
     All,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+/// Whether the requests that one needs are sent before it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Needs {
-    /// Ask where a value is missing that they yield
+    #[default]
     Ask,
-    /// Send them first
     Send,
-    /// Send this one alone
     Never,
 }
 
-/// Which cells.
+/// Which requests.
 #[derive(Debug, Default, Group)]
 pub(crate) struct SelectionArgs {
-    /// Folders, FILE.http, FILE.http:LINE, FILE.http#NAME or bare names [default: the whole workspace]
+    /// Directories, FILE, FILE:LINE, FILE#NAME or names [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
-    /// Only cells of this name; `*` stands for any characters (repeatable, comma-separated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// Only requests of this name; `*` matches anything (repeatable)
+    #[arg(long, value_name = "NAME", value_delimiter = ',', help_heading = SELECTION)]
     pub(crate) only: Vec<String>,
-    /// No cells of this name; `*` stands for any characters (repeatable, comma-separated)
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    /// No requests of this name; `*` matches anything (repeatable)
+    #[arg(long = "exclude", alias = "except", value_name = "NAME", value_delimiter = ',', help_heading = SELECTION)]
     pub(crate) except: Vec<String>,
-    /// Only cells with one of these tags (repeatable, comma-separated)
-    #[arg(long, value_name = "TAG", value_delimiter = ',')]
+    /// Only requests with this tag (repeatable)
+    #[arg(long, value_name = "TAG", value_delimiter = ',', help_heading = SELECTION)]
     pub(crate) tag: Vec<String>,
 }
 
@@ -306,47 +373,47 @@ pub(crate) struct SelectionArgs {
 pub(crate) struct Replay {
     #[command(flatten)]
     pub(crate) choice: SelectionArgs,
-    /// Only one shard of the files, as in 2/4, with the files they rely on; a file is always in the same one
-    #[arg(long, value_name = "I/N")]
+    /// Only shard I of N of the files, and the files they need
+    #[arg(long, value_name = "I/N", help_heading = SELECTION)]
     pub(crate) shard: Option<String>,
-    /// Go through them this many times, each time with an empty tray
-    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
-    pub(crate) times: u32,
-    /// So many files side by side, at most; what is shown, and its order, stay the same
+    /// Run up to N files in parallel; the output keeps its order
     #[arg(short, long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=1_000))]
     pub(crate) jobs: u16,
-    /// Send nothing more after the first failure
+    /// Run everything N times, each time with an empty tray
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub(crate) times: u32,
+    /// Stop after the first failure
     #[arg(long)]
     pub(crate) fail_fast: bool,
-    /// Then wait, and run again what a changed file touches, until Ctrl-C
+    /// Re-run affected requests when files change, until Ctrl-C
     #[arg(short, long)]
     pub(crate) watch: bool,
-    /// Write a report: junit, tap, json, html or har (repeatable)
-    #[arg(long, value_name = "FORMAT=FILE")]
+    /// Write a report: html, junit, tap, json or har (repeatable)
+    #[arg(long, value_name = "FORMAT=FILE", help_heading = OUTPUT)]
     pub(crate) report: Vec<ReportFile>,
-    /// Send to a guarded environment without asking
-    #[arg(long)]
-    pub(crate) yes: bool,
-    /// Keep what the responses yield, for `send`
-    #[arg(long)]
+    /// Store captured values for later `send` commands
+    #[arg(long = "save-yields", alias = "onto-tray", help_heading = OUTPUT)]
     pub(crate) onto_tray: bool,
-    /// Send nothing: judge the checks as they are now on the last answers in the log
-    #[arg(long, conflicts_with_all = ["watch", "times", "jobs", "report", "onto_tray"])]
-    pub(crate) from_log: bool,
-    /// Leave these exchanges out of the log
-    #[arg(long)]
+    /// Do not log these exchanges
+    #[arg(long, help_heading = OUTPUT)]
     pub(crate) no_log: bool,
+    /// Send nothing: evaluate the checks on the last logged responses
+    #[arg(long, conflicts_with_all = ["watch", "times", "jobs", "report", "onto_tray"], help_heading = SAFETY)]
+    pub(crate) from_log: bool,
+    /// Send to a guarded environment without asking
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) yes: bool,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Prove {
     #[command(flatten)]
     pub(crate) choice: SelectionArgs,
-    /// Exit with 1 if the checks of a file notice fewer of the changes than this, in percent
-    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=100))]
+    /// Exit with 1 if the checks of a file detect less than this percentage
+    #[arg(long = "min", alias = "least", value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=100))]
     pub(crate) least: Option<u8>,
     /// Send to a guarded environment without asking
-    #[arg(long)]
+    #[arg(long, help_heading = SAFETY)]
     pub(crate) yes: bool,
 }
 
@@ -358,21 +425,20 @@ pub(crate) struct Report {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ReportAction {
-    /// Join the JSON reports of shards or attempts into one
-    #[command(
-        after_help = "Example: yieldtray report merge part-*.json --report html=replay.html --report junit=replay.xml
+    /// Merge the JSON reports of shards or attempts into one
+    #[command(after_help = "Example:
+  yieldtray report merge part-*.json --report html=replay.html --report junit=replay.xml
 
-Of a request that stands in several reports, the one that was sent last holds."
-    )]
+For a request in several reports, the most recent result is used.")]
     Merge(LazyArgs<ReportMerge>),
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct ReportMerge {
-    /// What `replay --report json=FILE` wrote
+    /// Files written by `replay --report json=FILE`
     #[arg(value_name = "FILE", required = true)]
     pub(crate) files: Vec<PathBuf>,
-    /// Write the joined report: junit, tap, json, html or har (repeatable)
+    /// Write the merged report: html, junit, tap, json or har (repeatable)
     #[arg(long, value_name = "FORMAT=FILE")]
     pub(crate) report: Vec<ReportFile>,
 }
@@ -391,14 +457,14 @@ impl FromStr for ReportFile {
         let kinds = || join_words(ReportKind::ALL.map(ReportKind::as_str));
         let (name, file) = text
             .split_once('=')
-            .ok_or_else(|| format!("write a format and a file, as in `html={text}`; the formats are {}", kinds()))?;
+            .ok_or_else(|| format!("expected FORMAT=FILE, for example `html={text}`; formats: {}", kinds()))?;
         let kind =
             ReportKind::of(name).ok_or_else(|| match closest(name, ReportKind::ALL.map(ReportKind::as_str)) {
-                Some(meant) => format!("there is no format `{name}`: did you mean `{meant}`?"),
-                None => format!("there is no format `{name}`, but {}", kinds()),
+                Some(meant) => format!("unknown format `{name}`: did you mean `{meant}`?"),
+                None => format!("unknown format `{name}`; available: {}", kinds()),
             })?;
         if file.is_empty() {
-            return Err(format!("name a file, as in `{name}=report`"));
+            return Err(format!("the file name is missing, for example `{name}=report`"));
         }
         Ok(Self { kind, file: file.into() })
     }
@@ -406,44 +472,41 @@ impl FromStr for ReportFile {
 
 #[derive(Debug, Group)]
 pub(crate) struct List {
-    /// As for replay [default: the whole workspace]
+    /// Directories, FILE, FILE:LINE, FILE#NAME or names [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
-    /// Show who yields what for whom instead
-    #[arg(long, value_name = "FORMAT", num_args = 0..=1, require_equals = true, default_missing_value = "text")]
+    /// Show the dependency graph: text, dot (Graphviz) or mermaid
+    #[arg(long, hide_possible_values = true, value_name = "FORMAT", num_args = 0..=1, require_equals = true, default_missing_value = "text")]
     pub(crate) graph: Option<GraphFormat>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum GraphFormat {
-    /// Lines to read
     Text,
-    /// The language of Graphviz
     Dot,
-    /// A Mermaid flowchart
     Mermaid,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Values {
-    /// A request, to see only what it uses; or files and folders [default: the whole workspace]
+    /// Requests, files or directories: only the variables they use [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
-    /// Put the environments side by side
-    #[arg(long, conflicts_with = "functions")]
+    /// Show one column for each environment
+    #[arg(long = "all-envs", alias = "across", conflicts_with = "functions")]
     pub(crate) across: bool,
-    /// Show the functions that expressions can call
+    /// List the functions of expressions
     #[arg(long)]
     pub(crate) functions: bool,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Env {
-    /// The environment to choose for this checkout
+    /// The environment to use by default in this working copy
     #[arg(value_name = "NAME")]
     pub(crate) name: Option<String>,
-    /// Write it into the configuration first, with the names of another one
-    #[arg(long, value_name = "OTHER", requires = "name")]
+    /// Create the environment, copying variable names from OTHER
+    #[arg(long = "copy-from", alias = "like", value_name = "OTHER", requires = "name")]
     pub(crate) like: Option<String>,
 }
 
@@ -455,11 +518,13 @@ pub(crate) struct Tray {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TrayAction {
-    /// Drop values by name
-    #[command(after_help = "Example: yieldtray tray drop token lot_id")]
+    /// Remove values by name
+    #[command(after_help = "Example:
+  yieldtray tray drop token lot_id")]
     Drop(LazyArgs<Names>),
-    /// Drop all values of the environment
-    #[command(after_help = "Example: yieldtray tray clear -e bench")]
+    /// Remove all values of the environment
+    #[command(after_help = "Example:
+  yieldtray tray clear -e staging")]
     Clear(LazyArgs<NoArgs>),
 }
 
@@ -471,48 +536,50 @@ pub(crate) struct Cookies {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum CookiesAction {
-    /// Drop cookies by name
-    #[command(after_help = "Example: yieldtray cookies drop packhouse_session")]
+    /// Remove cookies by name
+    #[command(after_help = "Example:
+  yieldtray cookies drop packhouse_session")]
     Drop(LazyArgs<Names>),
-    /// Drop all cookies of the environment
-    #[command(after_help = "Example: yieldtray cookies clear -e bench")]
+    /// Remove all cookies of the environment
+    #[command(after_help = "Example:
+  yieldtray cookies clear -e staging")]
     Clear(LazyArgs<NoArgs>),
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Lint {
-    /// As for replay [default: the whole workspace]
+    /// Directories, FILE, FILE:LINE, FILE#NAME or names [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
-    /// Look at the files that git would commit next, as they would be committed
+    /// Check the files staged in git, as they would be committed
     #[arg(long, conflicts_with = "places")]
     pub(crate) staged: bool,
-    /// Write the findings to a file too; the format is sarif
+    /// Also write the diagnostics to a file; the format is sarif
     #[arg(long, value_name = "FORMAT=FILE")]
-    pub(crate) report: Option<FindingsFile>,
+    pub(crate) report: Option<DiagnosticsFile>,
 }
 
 /// `sarif=FILE`.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct FindingsFile(pub(crate) PathBuf);
+pub(crate) struct DiagnosticsFile(pub(crate) PathBuf);
 
-impl FromStr for FindingsFile {
+impl FromStr for DiagnosticsFile {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
         match text.split_once('=') {
             Some(("sarif", file)) if !file.is_empty() => Ok(Self(file.into())),
-            _ => Err("write the format and a file, as in `sarif=lint.sarif`".to_owned()),
+            _ => Err("expected FORMAT=FILE, for example `sarif=lint.sarif`".to_owned()),
         }
     }
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct Tidy {
-    /// Files and folders; `-` lays out standard input [default: the whole workspace]
+    /// Files and directories; `-` formats stdin to stdout [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
-    /// Change nothing, but say which files would change, and exit with 1 if there are any
-    #[arg(long)]
+    /// Change nothing; print the files that would change, and exit with 1 if there are any
+    #[arg(long = "check", alias = "verify")]
     pub(crate) verify: bool,
 }

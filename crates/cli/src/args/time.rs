@@ -13,9 +13,9 @@ impl FromStr for Since {
     fn from_str(text: &str) -> Result<Self, String> {
         let now = Utc::now().timestamp_millis();
         let since = ago(text).map(|ago| now.saturating_sub(ago)).or_else(|| local(text)).or_else(|| anywhere(text));
-        since
-            .map(Since)
-            .ok_or_else(|| "write it as in `30m`, `2h`, `3d`, `2w`, `2026-09-14` or `2026-09-14T06:30`".to_owned())
+        since.map(Since).ok_or_else(|| {
+            "expected a time such as `30m`, `2h`, `3d`, `2w`, `2026-09-14` or `2026-09-14T06:30`".to_owned()
+        })
     }
 }
 
@@ -69,7 +69,7 @@ impl FromStr for StatusRange {
         let range = range.filter(|(first, last)| first <= last);
         range
             .map(|(first, last)| Self(first, last))
-            .ok_or_else(|| "write it as in `404`, `4xx` or `400-409`".to_owned())
+            .ok_or_else(|| "expected a status such as `404`, `4xx` or `400-409`".to_owned())
     }
 }
 

@@ -51,12 +51,12 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<Exit
         writeln!(out.result(), "  {}  {}", styles.dim(place), escape_line(what))?;
     }
     let more = match lines.is_empty() {
-        true => "  nothing in it reaches outside its directory; git may be asked about its files",
-        false => "  a change of the private configuration, or of one of these lines, has to be allowed again",
+        true => "  nothing in it accesses anything outside its directory; git commands may be run",
+        false => "  changes to the local configuration or to one of these lines must be allowed again",
     };
     writeln!(out.result(), "{}", styles.dim(more))?;
     if adopted {
-        writeln!(out.result(), "  the state in `.yieldtray` belongs to this workspace now")?;
+        writeln!(out.result(), "  the state in `.yieldtray` now belongs to this workspace")?;
     }
     Ok(ExitCode::Success)
 }
@@ -72,8 +72,7 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<ExitCode, CommandError> {
         writeln!(out.result(), "{}", json!({ "root": root, "revoked": there }))?;
     } else if !out.settings.quiet {
         let shown = escape_line(&root.display().to_string()).into_owned();
-        let message =
-            if there { format!("{shown} is not allowed any more") } else { format!("{shown} was not allowed") };
+        let message = if there { format!("{shown} is no longer allowed") } else { format!("{shown} was not allowed") };
         writeln!(out.result(), "{message}")?;
     }
     Ok(ExitCode::Success)
@@ -102,7 +101,7 @@ fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
         .collect();
     out.table(&rows)?;
     if rows.is_empty() && !out.settings.quiet {
-        out.say("no workspace is allowed: `yieldtray allow` allows the one you are in")?;
+        out.say("no workspace is allowed; run `yieldtray allow` in one")?;
     }
     Ok(ExitCode::Success)
 }
@@ -110,8 +109,8 @@ fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
 /// Whether what was allowed is still what is there.
 fn state_of(allowance: &Allowance) -> &'static str {
     match read_configuration(&allowance.root) {
-        Err(_) => "not there",
+        Err(_) => "not found",
         Ok(workspace) if digest_of(&workspace) == allowance.digest => "unchanged",
-        Ok(_) => "changed since",
+        Ok(_) => "changed since then",
     }
 }

@@ -37,7 +37,7 @@ pub(crate) fn cookies(
         }
         Some(CookiesAction::Drop(LazyArgs(Names { names }))) => {
             let known: Vec<&str> = cookies.iter().map(|cookie| cookie.name.as_str()).collect();
-            expect_known(&names, &known, |name| format!("there is no cookie `{name}`"), "yieldtray cookies")?;
+            expect_known(&names, &known, |name| format!("no cookie named `{name}`"), "yieldtray cookies")?;
             let gone = cookies.iter().filter(|cookie| names.contains(&cookie.name));
             let places: Vec<String> = gone.map(state::cookie_place).collect();
             if let Some(store) = &mut store {
@@ -59,7 +59,7 @@ fn show(project: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
                 "value": value(cookie),
                 "domain": cookie.domain,
                 "path": cookie.path,
-                "ends": cookie.ends,
+                "expires": cookie.ends,
                 "attributes": cookie.attributes,
             })
         });
@@ -73,7 +73,7 @@ fn show(project: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
     let lines: Vec<Vec<Cell>> = cookies
         .iter()
         .map(|cookie| {
-            let ends = cookie.ends.map_or_else(|| "no end".to_owned(), |ends| data::ahead(ends - now));
+            let ends = cookie.ends.map_or_else(|| "session".to_owned(), |ends| data::ahead(ends - now));
             vec![
                 Cell::new(escape_line(&cookie.name)).painted(styles.name(&escape_line(&cookie.name))),
                 Cell::new(escape_line(&value(cookie))).shrinkable(),
@@ -85,7 +85,7 @@ fn show(project: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
         .collect();
     out.table(&lines)?;
     if cookies.is_empty() && !out.settings.quiet {
-        out.say("there are no cookies: an answer with `Set-Cookie` to `send` puts some here")?;
+        out.say("no cookies; responses to `send` with `Set-Cookie` are stored here")?;
     }
     Ok(ExitCode::Success)
 }

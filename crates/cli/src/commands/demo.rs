@@ -27,8 +27,8 @@ const FILES: &[(&str, &str)] = &[
     ("requests/morning.http", include_str!("../../demo/requests/morning.http")),
     ("requests/office.http", include_str!("../../demo/requests/office.http")),
     ("requests/orchard.http", include_str!("../../demo/requests/orchard.http")),
-    ("requests/papers.http", include_str!("../../demo/requests/papers.http")),
-    ("requests/slips.http", include_str!("../../demo/requests/slips.http")),
+    ("requests/documents.http", include_str!("../../demo/requests/documents.http")),
+    ("requests/errors.http", include_str!("../../demo/requests/errors.http")),
 ];
 const CONFIG: &str = include_str!("../../demo/yieldtray.toml");
 const PRIVATE: &str = include_str!("../../demo/yieldtray.local.toml");
@@ -39,8 +39,8 @@ const TRUCK: &str = "PH north 12";
 /// Starts the packhouse, creates a workspace for it and replays that.
 pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Demo { keep, serve } = args;
-    let bench = Packhouse::start(Server::Bench).context("cannot start the packhouse")?;
-    let live = Packhouse::start(Server::Live).context("cannot start the packhouse")?;
+    let local = Packhouse::start(Server::Local).context("cannot start the sample API")?;
+    let production = Packhouse::start(Server::Production).context("cannot start the sample API")?;
     // Gone with the demo, unless the user named a folder.
     let temporary;
     let folder: PathBuf = match keep {
@@ -50,11 +50,13 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out
             folder
         }
         None => {
-            temporary = tempfile::Builder::new().prefix("yieldtray-demo-").tempdir().context("cannot make a folder")?;
+            temporary =
+                tempfile::Builder::new().prefix("yieldtray-demo-").tempdir().context("cannot create a directory")?;
             temporary.path().to_owned()
         }
     };
-    let config = CONFIG.replace("http://bench.invalid", &bench.base()).replace("http://live.invalid", &live.base());
+    let config =
+        CONFIG.replace("http://local.invalid", &local.base()).replace("http://production.invalid", &production.base());
     lay(&folder, &[(CONFIG_FILE, config.as_str()), (LOCAL_FILE, PRIVATE)])?;
     lay(&folder, FILES)?;
     ensure_gitignore(&folder)?;
@@ -77,7 +79,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out
     };
     let code = replay(&common, &all, host, out)?;
     if !out.settings.json && !out.settings.quiet {
-        what_next(out, keep.as_deref(), *serve, &folder, &bench)?;
+        what_next(out, keep.as_deref(), *serve, &folder, &local)?;
     }
     out.flush()?;
     if *serve {
@@ -92,11 +94,8 @@ fn refuse_full(folder: &Path) -> Result<(), CommandError> {
         Err(_) => folder.exists(),
     };
     if full {
-        let message = format!("`{}` is there already and not empty", folder.display());
-        return Err(CommandError::refused_with(
-            message,
-            "name a folder that is empty or not there; nothing was written",
-        ));
+        let message = format!("`{}` already exists and is not empty", folder.display());
+        return Err(CommandError::refused_with(message, "choose an empty or new directory; nothing was written"));
     }
     Ok(())
 }
@@ -106,24 +105,22 @@ fn what_next(
     keep: Option<&Path>,
     serve: bool,
     folder: &Path,
-    bench: &Packhouse,
+    local: &Packhouse,
 ) -> Result<(), CommandError> {
     let styles = out.settings.styles;
     let shown = keep.map_or_else(|| folder.display().to_string(), |keep| keep.display().to_string());
     let mut lines = Vec::new();
     if serve {
-        lines.push(format!("The packhouse listens at {} until you press Ctrl-C. In another terminal:", bench.base()));
+        lines.push(format!("The sample API listens on {} until you press Ctrl-C. In another terminal:", local.base()));
         lines.push(format!("  yieldtray list -C {shown}"));
         lines.push(format!("  yieldtray send -C {shown} list-growers"));
         lines.push(format!("  yieldtray send -C {shown} book-lot"));
         lines.push(format!("  yieldtray values -C {shown} book-lot"));
-        lines.push(format!("  yieldtray replay -C {shown} -e live"));
+        lines.push(format!("  yieldtray replay -C {shown} -e production"));
     } else if keep.is_some() {
-        lines.push(format!("The workspace is in {shown}; `--serve` keeps its API running too."));
+        lines.push(format!("The workspace is in {shown}. Add `--serve` to keep its API running."));
     } else {
-        lines.push(
-            "Keep the workspace and the API to try things on: yieldtray demo --keep packhouse --serve".to_owned(),
-        );
+        lines.push("To keep the workspace and the API: yieldtray demo --keep packhouse --serve".to_owned());
     }
     writeln!(out.result())?;
     for line in lines {

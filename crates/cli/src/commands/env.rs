@@ -32,9 +32,9 @@ pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) 
                 return Err(unknown_environment(name, Span::default(), &project.workspace.config).into());
             }
             StateFolder::open_or_make(&project.root, state::key_file().as_deref())?.choose_environment(name)?;
-            lines.push(format!("`{name}` is chosen for this checkout"));
+            lines.push(format!("environment `{name}` is now the default for this working copy"));
             if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = project.chosen_by {
-                lines.push(format!("{} says another one at the moment, and wins", by.describe()));
+                lines.push(format!("{} overrides this at the moment", by.describe()));
             }
             if out.settings.json {
                 writeln!(out.result(), "{}", json!({ "environment": name }))?;
@@ -54,13 +54,13 @@ fn add(project: &Project, name: &str, like: &str) -> Result<Vec<String>, Command
     let valid = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_');
     if name.is_empty() || !name.chars().all(valid) {
         return Err(CommandError::refused_with(
-            format!("`{name}` cannot name an environment"),
+            format!("`{name}` is not a valid environment name"),
             "use letters, digits, `-` and `_`",
         ));
     }
     if config.environment(name).is_some() {
-        let hint = format!("leave `--like` away to choose it: `yieldtray env {name}`");
-        return Err(CommandError::refused_with(format!("there is an environment `{name}` already"), hint));
+        let hint = format!("omit `--copy-from` to select it: `yieldtray env {name}`");
+        return Err(CommandError::refused_with(format!("environment `{name}` already exists"), hint));
     }
     if config.environment(like).is_none() {
         return Err(unknown_environment(like, Span::default(), config).into());
@@ -74,12 +74,16 @@ fn add(project: &Project, name: &str, like: &str) -> Result<Vec<String>, Command
             Ok(changed) => {
                 let replace = if file == LOCAL_FILE { files::replace_private } else { files::replace };
                 replace(&path, changed.as_bytes()).with_context(|| format!("cannot write `{file}`"))?;
-                lines.push(format!("`{name}` stands in `{file}` with the names of `{like}`: fill in its values"));
+                lines.push(format!(
+                    "added environment `{name}` to `{file}` with the variables of `{like}`: fill in their values"
+                ));
             }
             // It is described in one of the two.
             Err(EditError::NoSuch) => {}
-            Err(EditError::Exists) => lines.push(format!("`{file}` has `{name}` already")),
-            Err(EditError::NotToml(why)) => return Err(CommandError::refused(format!("`{file}` is not TOML: {why}"))),
+            Err(EditError::Exists) => lines.push(format!("`{file}` already contains `{name}`")),
+            Err(EditError::NotToml(why)) => {
+                return Err(CommandError::refused(format!("`{file}` is not valid TOML: {why}")));
+            }
         }
     }
     Ok(lines)
@@ -156,7 +160,7 @@ fn show(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
                 let state = state.join(", ");
                 let shown = if filled.missing.is_empty() { state.clone() } else { styles.warn(&state) };
                 let by = match &why {
-                    Some(why) if Some(name.as_str()) == chosen => format!("chosen by {why}"),
+                    Some(why) if Some(name.as_str()) == chosen => format!("selected by {why}"),
                     _ => String::new(),
                 };
                 vec![
@@ -171,7 +175,7 @@ fn show(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
         out.table(&rows)?;
         if config.environments.is_empty() {
             out.say(&format!(
-                "no environments yet: describe one in `{CONFIG_FILE}`, as `[environments.bench.values]`"
+                "no environments; define one in `{CONFIG_FILE}`, for example `[environments.local.values]`"
             ))?;
         }
     }

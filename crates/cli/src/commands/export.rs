@@ -31,20 +31,21 @@ pub(crate) fn export(
     let mut project = Project::open_to_evaluate(common, host, out, &places)?;
     let cells = project.find(&places)?;
     match cells.as_slice() {
-        [] => return Err(CommandError::refused(format!("`{place}` holds no requests"))),
+        [] => return Err(CommandError::refused(format!("`{place}` contains no requests"))),
         [only] => super::send::refuse_sequence(&project, *only)?,
         several if !target.supports_chains() => {
             let names = several.iter().take(12).map(|cell| &*project.workspace.cell(*cell).name);
             let chains = TARGETS.iter().filter(|target| target.supports_chains()).map(|target| target.name);
-            let hint = format!("name one: {}; whole files are written as {}", join_words(names), join_words(chains));
-            let message = format!("`{place}` holds {} requests, but `{}` takes one", several.len(), target.name);
+            let hint =
+                format!("choose one: {}; whole files can be exported as {}", join_words(names), join_words(chains));
+            let message = format!("`{place}` contains {} requests, but `{}` exports one", several.len(), target.name);
             return Err(CommandError::refused_with(message, hint));
         }
         _ => {}
     }
     // A file or a folder is a chain, with what its requests need of other files.
     let whole = cells.len() > 1 || target.supports_chains() && matches!(places.as_slice(), [Locator::Path(_)]);
-    let options = ExportOptions { target, with_values: args.with_values == OnOff::On, whole };
+    let options = ExportOptions { target, with_values: !args.keep_variables && args.with_values == OnOff::On, whole };
     let snippet = export_cells(&mut project, &cells, options, out)?;
     let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
     if out.settings.json {
@@ -63,10 +64,10 @@ pub(crate) fn export(
     }
     let styles = out.settings.error_styles;
     if !reads.is_empty() {
-        out.say(&styles.dim(&format!("reads {} of the environment", join_words(reads.iter().map(String::as_str)))))?;
+        out.say(&styles.dim(&format!("reads {} from the environment", join_words(reads.iter().map(String::as_str)))))?;
     }
     if snippet.files {
-        out.say(&styles.dim("files are named from the workspace's root"))?;
+        out.say(&styles.dim("file paths are relative to the workspace root"))?;
     }
     Ok(ExitCode::Success)
 }
@@ -83,7 +84,7 @@ fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
     let rows: Vec<Vec<Cell>> = TARGETS
         .iter()
         .map(|target| {
-            let several = if target.supports_chains() { "whole files too" } else { "" };
+            let several = if target.supports_chains() { "also whole files" } else { "" };
             vec![
                 Cell::new(target.name).painted(styles.name(target.name)),
                 Cell::new(target.about),

@@ -1,6 +1,6 @@
 //! `lint`.
 
-use crate::args::{Common, FindingsFile, Lint};
+use crate::args::{Common, DiagnosticsFile, Lint};
 use crate::error::CommandError;
 use crate::files;
 use crate::host::HostFacts;
@@ -55,7 +55,7 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out
     found.extend(lint_configuration(workspace, &cells));
     found.append(&mut project.unreadable);
     found.extend(out.last_warning.take());
-    if let Some(FindingsFile(file)) = &args.report {
+    if let Some(DiagnosticsFile(file)) = &args.report {
         let file = project.path_from_here(file);
         let text = format!("{:#}\n", sarif(&project.workspace, &found));
         let refused = |error| CommandError::refused(format!("cannot write `{}`: {error}", file.display()));
@@ -72,11 +72,8 @@ fn staged(common: &Common, host: &HostFacts, out: &mut Out) -> Result<Project, C
     let trust = Trust::default();
     trust.decide(&root, &read_configuration(&root)?, common, host);
     if !trust.allows() {
-        let hint = format!("run `yieldtray allow {}` if you trust this checkout", root.display());
-        return Err(CommandError::refused_with(
-            "`--staged` asks git, which this workspace has not been allowed to start",
-            hint,
-        ));
+        let hint = format!("run `yieldtray allow {}` if you trust this workspace", root.display());
+        return Err(CommandError::refused_with("`--staged` runs git, which this workspace is not allowed to do", hint));
     }
     let disk = Disk::new(&root, &trust).with_context(|| format!("cannot open `{}`", root.display()))?;
     let files = StagedFiles::over(disk, &root)?;
@@ -124,7 +121,7 @@ fn show(
     let mistakes = found.iter().filter(|problem| problem.is_error()).count();
     let code = ExitCode::mistake_if(mistakes > 0);
     if out.settings.json {
-        let document = serde_json::json!({ "problems": data::problems(workspace, found) });
+        let document = serde_json::json!({ "diagnostics": data::problems(workspace, found) });
         writeln!(out.result(), "{document}")?;
         return Ok(code);
     }
@@ -143,13 +140,13 @@ fn show(
             vec![table::count(files.len(), "file", "files"), table::count(cells.len(), "request", "requests")];
         let remarks = found.len() - mistakes;
         if found.is_empty() {
-            parts.push(styles.good("nothing found"));
+            parts.push(styles.good("no problems found"));
         }
         if mistakes > 0 {
-            parts.push(styles.bad(&table::count(mistakes, "mistake", "mistakes")));
+            parts.push(styles.bad(&table::count(mistakes, "error", "errors")));
         }
         if remarks > 0 {
-            parts.push(styles.warn(&table::count(remarks, "remark", "remarks")));
+            parts.push(styles.warn(&table::count(remarks, "warning", "warnings")));
         }
         writeln!(out.result(), "{}", parts.join(" · "))?;
     }

@@ -42,7 +42,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         .collect();
     let code = ExitCode::mistake_if(problems.iter().any(Problem::is_error));
     if out.settings.json {
-        let document = serde_json::json!({ "requests": listed, "problems": data::problems(workspace, &problems) });
+        let document = serde_json::json!({ "requests": listed, "diagnostics": data::problems(workspace, &problems) });
         writeln!(out.result(), "{document}")?;
         return Ok(code);
     }
@@ -74,7 +74,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         return Ok(code);
     }
     if rows.is_empty() && !out.settings.quiet {
-        out.say("no requests here: `yieldtray init` lays a workspace to start from")?;
+        out.say("no requests found; run `yieldtray init` to create a workspace")?;
     }
     Ok(ExitCode::Success)
 }

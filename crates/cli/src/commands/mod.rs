@@ -1,16 +1,19 @@
-//! One file a command.
+//! The commands, one in each file.
 
 mod allow;
+mod completions;
 mod cookies;
 mod demo;
 mod env;
 mod export;
+mod help;
 mod import;
 mod init;
 mod lint;
 mod list;
 pub(crate) mod log;
 mod lsp;
+mod man;
 mod prove;
 mod replay;
 mod replay_from_log;
@@ -29,7 +32,7 @@ use crate::output::Out;
 use yieldtray_engine::ExitCode;
 use yieldtray_source::closest;
 
-/// Carries the command out and gives the exit code.
+/// Runs the command and returns the exit code.
 pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Args { common, command } = args;
     match command {
@@ -37,7 +40,7 @@ pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCod
         Command::Demo(LazyArgs(args)) => demo::demo(&common, &args, host, out),
         Command::Export(LazyArgs(args)) => export::export(&common, &args, host, out),
         Command::Import(LazyArgs(args)) => import::import(&common, &args, host, out),
-        Command::Init(LazyArgs(args)) => init::init(&common, &args, out),
+        Command::Init(LazyArgs(args)) => init::init(&common, &args, host, out),
         Command::Send(LazyArgs(args)) => send::send(&common, args, host, out),
         Command::Replay(LazyArgs(args)) if args.watch => watch::watch(&common, &args, host, out),
         Command::Replay(LazyArgs(args)) => replay::replay(&common, &args, host, out),
@@ -51,6 +54,9 @@ pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCod
         Command::Log(LazyArgs(args)) => log::log(&common, args, host, out),
         Command::Lint(LazyArgs(args)) => lint::lint(&common, &args, host, out),
         Command::Lsp(_) => lsp::lsp(&common),
+        Command::Completions(LazyArgs(args)) => completions::completions(&args, out),
+        Command::Man(LazyArgs(args)) => man::man(&args, out),
+        Command::Help(LazyArgs(args)) => help::help(&args, out),
         Command::Tidy(LazyArgs(args)) => tidy::tidy(&common, &args, out),
     }
 }
@@ -65,7 +71,7 @@ fn expect_known(
     let Some(name) = names.iter().find(|name| !known.contains(&name.as_str())) else { return Ok(()) };
     let hint = match closest(name, known.iter().copied()) {
         Some(meant) => format!("did you mean `{meant}`?"),
-        None => format!("`{command}` shows what is there"),
+        None => format!("see `{command}`"),
     };
     Err(CommandError::refused_with(missing(name), hint))
 }

@@ -87,8 +87,8 @@ pub(crate) fn replay_part(
     }
     let heading = project.heading_of(plan.steps.iter().map(|step| step.cell));
     if project.reveal && !report.is_empty() {
-        let hint = "leave one of the two away: secrets are never written to a file";
-        return Err(CommandError::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
+        let hint = "omit one of the two: secrets are never written to files";
+        return Err(CommandError::refused_with("`--reveal` cannot be combined with `--report`", hint));
     }
     let mut about = RunInfo::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
     about.shard = shard.map(|(own, all)| format!("{own}/{all}"));
@@ -145,8 +145,8 @@ fn lines<'w>(project: &'w Project, plan: &Plan, base: Option<String>, out: &Out)
 fn share(text: &str) -> Result<(u32, u32), CommandError> {
     let parts = text.split_once('/').and_then(|(own, all)| Some((own.parse().ok()?, all.parse().ok()?)));
     parts.filter(|(own, all)| (1..=*all).contains(own)).ok_or_else(|| {
-        let hint = "write which share, and of how many, as in `--shard 2/4`";
-        CommandError::refused_with(format!("`--shard {text}` names no share"), hint)
+        let hint = "write `--shard INDEX/COUNT`, for example `--shard 2/4`";
+        CommandError::refused_with(format!("invalid shard `{text}`"), hint)
     })
 }
 

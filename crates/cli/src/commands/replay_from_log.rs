@@ -79,12 +79,12 @@ fn print_summary(used: UsedResponses, masked: &[String], out: &mut Out) -> Resul
         Some((oldest, newest)) => format!(", the oldest from {oldest}, the newest from {newest}"),
         None => String::new(),
     };
-    let message = format!("nothing was sent: {} of the log{ages}", count(used.count, "answer", "answers"));
+    let message = format!("nothing was sent; used {} from the log{ages}", count(used.count, "answer", "answers"));
     let message = out.settings.styles.warn(&message);
     writeln!(out.result(), "{message}")?;
     if !masked.is_empty() {
         let message = format!(
-            "secrets are masked in the log: a check that reads one cannot hold there ({})",
+            "secrets are masked in the log, so checks that read them cannot be evaluated ({})",
             join_words(masked).replace('`', "")
         );
         out.say(&out.settings.error_styles.dim(&message))?;

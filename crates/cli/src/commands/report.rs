@@ -44,9 +44,6 @@ fn read(folder: &Path, file: &Path) -> Result<LoadedReport, CommandError> {
     let text = text.map_err(|error| CommandError::refused(format!("cannot read `{name}`: {error}")))?;
     LoadedReport::read(&text).map_err(|wrong| {
         let place = wrong.place.map(|(line, column)| format!(":{line}:{column}")).unwrap_or_default();
-        CommandError::refused_with(
-            format!("`{name}{place}` is no report that can be joined: {}", wrong.message),
-            wrong.hint,
-        )
+        CommandError::refused_with(format!("cannot merge `{name}{place}`: {}", wrong.message), wrong.hint)
     })
 }

@@ -26,11 +26,15 @@ use yieldtray_workspace::CellId;
 pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Send { place, text, display, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
-    let places = places(common, place.as_slice())?;
+    let (text, place) = match text {
+        Some(text) => (Some(text), Vec::new()),
+        None => request_of_arguments(place)?,
+    };
+    let places = places(common, &place)?;
     let mut project = Project::open_to_evaluate(common, host, out, &places)?;
     let cell = match text {
-        Some(text) => project.take_text("the command line", text)?,
-        None => one(&project.find(&places)?, &project, place.as_deref().unwrap_or_default())?,
+        Some(text) => project.take_text("<command line>", text)?,
+        None => one(&project.find(&places)?, &project, place.first().map(String::as_str).unwrap_or_default())?,
     };
     refuse_sequence(&project, cell)?;
     if edit {
@@ -52,8 +56,11 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     out.outlive_reader();
     let to_output = file.as_deref() == Some(Path::new("-"));
     if to_output && (out.settings.json || display.pick.is_some() || !display.show.is_empty()) {
-        let hint = "leave one of them out: `--out -` writes the body, and nothing else, to standard output";
-        return Err(CommandError::refused_with("`--out -` and another output both want standard output", hint));
+        let hint = "omit one of them: `--output -` writes only the body to standard output";
+        return Err(CommandError::refused_with(
+            "`--output -` cannot be combined with another output to standard output",
+            hint,
+        ));
     }
     let file = file.map(|file| if to_output { file } else { project.path_from_here(&file) });
     let held = out.settings.json || display.pick.is_some() || display.wants(Part::Body);
@@ -66,6 +73,24 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     // The response is printed before the disk is touched.
     out.flush()?;
     Ok(done.keep(out)?.0)
+}
+
+/// The request that the arguments are, such as a URL or a method and a URL; or the place they name.
+fn request_of_arguments(arguments: Vec<String>) -> Result<(Option<String>, Vec<String>), CommandError> {
+    let is_url = |text: &str| text.starts_with("http://") || text.starts_with("https://");
+    let is_method = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_uppercase());
+    match arguments.as_slice() {
+        [url] if is_url(url) => Ok((Some(format!("GET {url}")), Vec::new())),
+        [line] if line.split_once(' ').is_some_and(|(method, _)| is_method(method)) => {
+            Ok((Some(line.clone()), Vec::new()))
+        }
+        [method, target] if is_method(method) => Ok((Some(format!("{method} {target}")), Vec::new())),
+        [first, _] => Err(CommandError::refused_with(
+            format!("`send` sends one request, but `{first}` is followed by another argument"),
+            "pass one request, or a method and a URL; `yieldtray replay` sends several",
+        )),
+        _ => Ok((None, arguments)),
+    }
 }
 
 /// How a result is shown.
@@ -119,7 +144,7 @@ pub(super) fn show(
         if let Some(file) =
             file.as_ref().filter(|file| !out.settings.quiet && !out.settings.json && *file != Path::new("-"))
         {
-            let message = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
+            let message = format!("body written to {} ({})", file.display(), body::size(exchange.size));
             out.say(&out.settings.error_styles.dim(&message))?;
         }
         let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some() };
@@ -140,7 +165,7 @@ pub(super) fn show(
 fn check_pick(project: &Project, expression: &str) -> Result<(), CommandError> {
     let refused = |why: String, hint: Option<String>| CommandError::Refused {
         code: Some(Code::BadExpression),
-        message: format!("`--pick {expression}` cannot be evaluated: {why}; nothing was sent"),
+        message: format!("invalid `--pick` expression `{expression}`: {why}; nothing was sent"),
         hint,
     };
     if expression.starts_with('$') {
@@ -164,8 +189,8 @@ pub(super) fn refuse_sequence(project: &Project, cell: CellId) -> Result<(), Com
         return Ok(());
     }
     let name = &project.workspace.cell(cell).name;
-    let message = format!("`{name}` plays other cells and has no request of its own");
-    Err(CommandError::refused_with(message, format!("`yieldtray replay {name}` plays them")))
+    let message = format!("`{name}` is a sequence and has no request of its own");
+    Err(CommandError::refused_with(message, format!("run it with `yieldtray replay {name}`")))
 }
 
 /// `Name: value` of `--header`.
@@ -198,8 +223,8 @@ fn to_append<'f>(
     let workspace = &project.workspace;
     let source = workspace.source(cell.source);
     if workspace.find_loaded(&workspace.shown_path(cell.source)).is_some() {
-        let hint = "`--append` is for a request of `--text` or `-`";
-        return Err(CommandError::refused_with("this request stands in a file already", hint));
+        let hint = "`--append` requires `--text` or `-`";
+        return Err(CommandError::refused_with("this request is already in a file", hint));
     }
     let mut text = source.text.clone();
     if let Some(request) = &workspace.cell(cell).request {
@@ -211,7 +236,7 @@ fn to_append<'f>(
 
 fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), CommandError> {
     if !answered {
-        return Ok(out.say(&out.settings.error_styles.warn("nothing was appended: there was no answer"))?);
+        return Ok(out.say(&out.settings.error_styles.warn("nothing was appended: there was no response"))?);
     }
     let name = append.write()?;
     if !out.settings.quiet && !out.settings.json {
@@ -241,7 +266,7 @@ fn print_dry_run(
         let document = json!({
             "environment": project.settings.environment,
             "request": data::request(&request, run.masker()),
-            "problems": data::problems(&project.workspace, &problems),
+            "diagnostics": data::problems(&project.workspace, &problems),
         });
         writeln!(out.result(), "{document}")?;
     } else {
@@ -275,13 +300,13 @@ pub(super) fn one(cells: &[CellId], project: &Project, place: &str) -> Result<Ce
     match cells {
         [only] => Ok(*only),
         [] => Err(CommandError::refused_with(
-            format!("`{place}` holds no requests"),
-            "`yieldtray list` shows the requests there are",
+            format!("`{place}` contains no requests"),
+            "see `yieldtray list` for the requests",
         )),
         several => {
             let names = several.iter().take(12).map(|cell| &*project.workspace.cell(*cell).name);
-            let hint = format!("name one: `{place}#NAME` with {}; `replay` sends them all", join_words(names));
-            Err(CommandError::refused_with(format!("`{place}` holds {} requests", several.len()), hint))
+            let hint = format!("choose one: `{place}#NAME` with {}; `replay` sends all of them", join_words(names));
+            Err(CommandError::refused_with(format!("`{place}` contains {} requests", several.len()), hint))
         }
     }
 }

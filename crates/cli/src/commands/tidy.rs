@@ -64,7 +64,7 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
     if !out.settings.quiet {
         let all = table::count(files.len(), "file", "files");
         let words = match (changed.len(), args.verify) {
-            (0, _) => out.settings.error_styles.good("all tidy"),
+            (0, _) => out.settings.error_styles.good("all files are formatted"),
             (number, true) => out.settings.error_styles.bad(&format!("{number} would change")),
             (number, false) => format!("{number} changed"),
         };
@@ -81,7 +81,7 @@ fn tidied(text: &str) -> Option<String> {
 
 fn standard_input(args: &Tidy, out: &mut Out) -> Result<ExitCode, CommandError> {
     if args.places.len() > 1 {
-        return Err(CommandError::refused("`-` goes with no other place"));
+        return Err(CommandError::refused("`-` cannot be combined with other paths"));
     }
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
@@ -118,12 +118,15 @@ fn files(here: &Path, places: &[Locator]) -> Result<TidiedFile, CommandError> {
         let path = match place {
             Locator::Path(path) => here.join(path),
             Locator::Line(path, _) | Locator::Cell(path, _) => {
-                return Err(CommandError::refused_with("whole files are laid out", format!("name the file, `{path}`")));
+                return Err(CommandError::refused_with(
+                    "`tidy` works on whole files",
+                    format!("pass the file, `{path}`"),
+                ));
             }
             Locator::Name(name) => {
                 return Err(CommandError::refused_with(
-                    format!("no file or folder `{name}`"),
-                    "name a request file or a folder",
+                    format!("no file or directory `{name}`"),
+                    "pass a request file or a directory",
                 ));
             }
             Locator::StandardInput => continue,
@@ -131,8 +134,8 @@ fn files(here: &Path, places: &[Locator]) -> Result<TidiedFile, CommandError> {
         let link = path.is_symlink();
         let path = path.canonicalize().map_err(|error| refused("read", &path, error))?;
         if link && !path.starts_with(&root) {
-            let message = format!("the link leads out of the workspace, to `{}`", path.display());
-            return Err(CommandError::refused_with(message, "name the file itself"));
+            let message = format!("the link points outside the workspace, to `{}`", path.display());
+            return Err(CommandError::refused_with(message, "pass the file itself"));
         }
         if path.is_file() {
             expect_request_file(&path)?;

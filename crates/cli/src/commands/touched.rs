@@ -78,11 +78,11 @@ mod tests {
     fn a_change_touches_what_names_or_needs_it() {
         let texts = [
             ("_common.http", "% header Accept: */*\n"),
-            ("gate.http", "%% sign in\nGET http://bench/session\n%% look\nGET http://bench/\n"),
+            ("gate.http", "%% sign in\nGET http://local/session\n%% look\nGET http://local/\n"),
             ("desk/_common.http", "% tag desk\n"),
-            ("desk/lots.http", "%% book\n% needs ../gate.http#sign-in\n% body from new.json\nPOST http://bench/lots\n"),
-            ("desk/rows.http", "%% all\n% play one\n\n%% one\n% each row in \"lots.csv\"\nGET http://bench/{{lot}}\n"),
-            ("desk/round.http", "%% round\n% needs rows.http#all\nGET http://bench/round\n"),
+            ("desk/lots.http", "%% book\n% needs ../gate.http#sign-in\n% body from new.json\nPOST http://local/lots\n"),
+            ("desk/rows.http", "%% all\n% play one\n\n%% one\n% each row in \"lots.csv\"\nGET http://local/{{lot}}\n"),
+            ("desk/round.http", "%% round\n% needs rows.http#all\nGET http://local/round\n"),
         ];
         let mut workspace = workspace(&texts);
         let requests = ["gate.http", "desk/lots.http", "desk/rows.http", "desk/round.http"];

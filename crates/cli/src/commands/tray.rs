@@ -30,7 +30,7 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out)
         }
         Some(TrayAction::Drop(LazyArgs(Names { names }))) => {
             let known: Vec<&str> = rows.iter().map(|kept| kept.name.as_str()).collect();
-            expect_known(&names, &known, |name| format!("there is no `{name}` on the tray"), "yieldtray tray")?;
+            expect_known(&names, &known, |name| format!("no variable `{name}` on the tray"), "yieldtray tray")?;
             let mut dropped = 0;
             for name in &names {
                 dropped += store.as_mut().map(|store| store.drop_value(&environment, name)).transpose()?.unwrap_or(0);
@@ -49,7 +49,7 @@ fn show(project: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
     let mut masker = if project.reveal { Masker::revealing() } else { Masker::default() };
     masker.learn(rows.iter().filter(|kept| kept.secret).filter_map(state::value));
     let value = |kept: &CapturedRow| match &kept.value {
-        None => "sealed by another user or machine".to_owned(),
+        None => "encrypted by another user or machine".to_owned(),
         Some(_) if kept.secret && !masker.reveals() => MASK.to_owned(),
         Some(value) => masker.mask(value).into_owned(),
     };
@@ -57,7 +57,7 @@ fn show(project: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
         let rows: Vec<serde_json::Value> = rows
             .iter()
             .map(|kept| {
-                let mut row = json!({ "name": kept.name, "file": kept.file, "cell": kept.cell, "secret": kept.secret, "kept_at": kept.at });
+                let mut row = json!({ "name": kept.name, "file": kept.file, "cell": kept.cell, "secret": kept.secret, "stored_at": kept.at });
                 if !kept.secret || masker.reveals() {
                     row["value"] = serde_json::from_str(&value(kept)).unwrap_or_default();
                 }
@@ -83,7 +83,7 @@ fn show(project: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
         .collect();
     out.table(&lines)?;
     if rows.is_empty() && !out.settings.quiet {
-        out.say("nothing is on the tray: a request with `% yield` puts something there when it is sent")?;
+        out.say("the tray is empty; sending a request with `% yield` stores a value")?;
     }
     Ok(ExitCode::Success)
 }

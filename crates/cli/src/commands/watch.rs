@@ -25,10 +25,7 @@ const SETTLE_TIME: Duration = Duration::from_millis(150);
 pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.choice.places)?;
     if places.contains(&Locator::StandardInput) {
-        return Err(CommandError::refused_with(
-            "standard input cannot be watched",
-            "name a file, or leave `--watch` out",
-        ));
+        return Err(CommandError::refused_with("cannot watch standard input", "pass a file, or omit `--watch`"));
     }
     let folder = root_for(&here(common)?, &places);
     let root = folder.canonicalize().with_context(|| format!("cannot open `{}`", folder.display()))?;
@@ -57,7 +54,7 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut 
         }
         out.flush()?;
         if !out.settings.json && !out.settings.quiet && !part.idle {
-            out.say(&out.settings.error_styles.dim("waiting for a change; Ctrl-C ends this"))?;
+            out.say(&out.settings.error_styles.dim("waiting for changes; press Ctrl-C to stop"))?;
         }
         part.touched = loop {
             let Some(changed) = next_changes(&mut changes, &root, &mut interrupts)? else {

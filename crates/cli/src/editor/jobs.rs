@@ -49,7 +49,7 @@ fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Project, SourceId)
 
 fn named(project: &Project, source: SourceId, name: &str) -> Result<CellId, CommandError> {
     let cell = project.workspace.cell_named(source, name);
-    cell.ok_or_else(|| CommandError::refused(format!("there is no cell `{name}` any more")))
+    cell.ok_or_else(|| CommandError::refused(format!("the request `{name}` no longer exists")))
 }
 
 /// A cell as code or in a format.
@@ -113,7 +113,7 @@ fn send(
 fn judge(job: &Job, project: &mut Project, cell: CellId, out: &mut Out) -> Result<JobResult, CommandError> {
     let store = state::open_or_set_aside(project, out)?;
     let name = project.workspace.cell(cell).name.to_string();
-    let nothing = || CommandError::refused(format!("the log has no answer to `{name}`: send it first"));
+    let nothing = || CommandError::refused(format!("the log has no response to `{name}`: send it first"));
     let store = store.ok_or_else(nothing)?;
     let file = project.workspace.shown_path(cell.source);
     let last = store.last_answers(state::environment(&project.settings))?;
@@ -134,7 +134,7 @@ fn judge(job: &Job, project: &mut Project, cell: CellId, out: &mut Out) -> Resul
     let old = age((clock::now_millis() - listed.summary.at) / 1_000);
     let text = result_document::of_judged(project, &run, &report, &answer, &old);
     let document = result_document::write(&job.root, &job.file, &name, &text)?;
-    let summary = format!("{} · nothing was sent: the answer is from {old}", result_document::summary(Some(&report)));
+    let summary = format!("{} · nothing was sent; response from {old}", result_document::summary(Some(&report)));
     let findings = findings(&project.workspace, &report);
     let success = report.outcome == Outcome::Passed;
     Ok(JobResult { document: Some(document), summary, success, findings, judged: vec![job.file.clone()] })

@@ -55,7 +55,7 @@ fn host() -> HostFacts {
 /// A refusal in words.
 fn host_error(error: CommandError) -> HostError {
     HostError(match error {
-        CommandError::Mistakes => "there are mistakes in the files".to_owned(),
+        CommandError::Mistakes => "the files contain errors".to_owned(),
         CommandError::Interrupted => "nothing was sent".to_owned(),
         CommandError::Refused { message, hint, .. } => {
             hint.map_or_else(|| message.clone(), |hint| format!("{message}: {hint}"))
@@ -119,7 +119,8 @@ impl ServerHost for EditorHost {
 
     fn choose(&self, root: &Path, environment: &str) -> Result<(), HostError> {
         if let Some(fixed) = self.common.env.last() {
-            let message = format!("`yieldtray lsp` was started with `--env {fixed}`, which holds as long as it runs");
+            let message =
+                format!("`yieldtray lsp` was started with `--env {fixed}`, which cannot be changed while it runs");
             return Err(HostError(message));
         }
         let chosen = StateFolder::open_or_make(root, state::key_file().as_deref())

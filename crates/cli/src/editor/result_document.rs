@@ -33,7 +33,7 @@ pub(super) fn of_judged(project: &Project, run: &Run<'_>, report: &CellReport, a
     let lines = ResultLines { run, heading: project.heading(), styles: Styles::new(false) };
     let top = first_line(project, report.cell, &project.heading());
     let text = response(run, &lines, Some(report), Some(answer));
-    format!("{top}nothing was sent: the answer is from {age}\n{text}")
+    format!("{top}nothing was sent; response from {age}\n{text}")
 }
 
 /// Environment, URL, place and name.
@@ -67,10 +67,10 @@ fn response(
         ..=MAX_RESULT_BYTES => text.push_str(&body::readable(answer, masker, plain)),
         size => {
             let size = body::size(size);
-            text.push_str(&format!("a body of {size}: `yieldtray log show --pick` looks at its parts\n"));
+            text.push_str(&format!("body of {size}; see its parts with `yieldtray log show --pick`\n"));
         }
     }
-    text.push_str("\nwhat was sent\n\n");
+    text.push_str("\nrequest\n\n");
     text.push_str(&exchange::sent(answer, masker, plain));
     text.push_str(&exchange::timeline(answer, masker, plain, None));
     text
@@ -78,7 +78,7 @@ fn response(
 
 /// The summary of a result, in a line.
 pub(super) fn summary(report: Option<&CellReport>) -> String {
-    let Some(report) = report else { return "not sent: a cell it needs did not pass".to_owned() };
+    let Some(report) = report else { return "not sent: a required request did not pass".to_owned() };
     let status = report.status.map(|status| status.to_string());
     let mut parts: Vec<String> = status.into_iter().collect();
     if report.status.is_some() {
@@ -102,13 +102,13 @@ pub(super) fn summary(report: Option<&CellReport>) -> String {
 pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<PathBuf, CommandError> {
     // A folder for each request file, under its own path: no two names can meet.
     let folder = StateFolder::open_or_make(root, state::key_file().as_deref())?.path().join("answers").join(file);
-    std::fs::create_dir_all(&folder).context("cannot make a folder for answers")?;
+    std::fs::create_dir_all(&folder).context("cannot create a directory for responses")?;
     let plain = |text: &str| -> String {
         text.chars().map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | '+') { c } else { '-' }).collect()
     };
     // That of a whole file begins as no cell's name does.
     let name = if name.is_empty() { "+replay".to_owned() } else { plain(name) };
     let path = folder.join(format!("{name}.txt"));
-    crate::files::replace_private(&path, text.as_bytes()).context("cannot write the answer's sheet")?;
+    crate::files::replace_private(&path, text.as_bytes()).context("cannot write the response")?;
     Ok(path)
 }

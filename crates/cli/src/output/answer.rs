@@ -66,7 +66,7 @@ impl ResponseView<'_> {
         // No expression starts with `$`, and every JSONPath does.
         let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
         let text = run.evaluate_on(cell, path.as_deref().unwrap_or(expression), self.answer);
-        text.map_err(|message| CommandError::refused(format!("`--pick {expression}` has no value: {message}")))
+        text.map_err(|message| CommandError::refused(format!("`--pick {expression}` failed: {message}")))
     }
 }
 

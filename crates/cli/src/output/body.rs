@@ -13,13 +13,13 @@ pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> 
         return String::new();
     }
     if !exchange.is_body_complete() {
-        return styles.dim("the body was written to its file only") + "\n";
+        return styles.dim("the body was written only to its file") + "\n";
     }
     if let BodyKind::Binary(kind, pixels) = exchange.body_kind() {
         let pixels = pixels.map(|(width, height)| format!("{width} × {height} pixels, ")).unwrap_or_default();
         let size = size(exchange.size);
         let message =
-            format!("{}, {pixels}{size}: not text, so not shown; `--out FILE` keeps it", escape_terminal(&kind));
+            format!("{}, {pixels}{size}: binary, not shown; use `--output FILE` to save it", escape_terminal(&kind));
         return styles.dim(&message) + "\n";
     }
     let text = exchange.text();

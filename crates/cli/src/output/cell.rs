@@ -85,8 +85,10 @@ impl CellLines<'_> {
         };
         let mut lines = vec![head];
         if let Some(failure) = &report.failure {
-            lines.push(format!("      {}", styles.bad(&escape_line(&failure.message))));
-            lines.extend(failure.hint.iter().map(|hint| format!("      {}", styles.dim(&escape_line(hint)))));
+            lines.push(format!("      {} {}", styles.bad("error:"), escape_line(&failure.message)));
+            lines.extend(
+                failure.hint.iter().map(|hint| format!("      {}", styles.dim(&escape_line(&format!("hint: {hint}"))))),
+            );
         }
         lines.extend(report.advice.iter().map(|advice| format!("      {}", styles.warn(&escape_line(advice)))));
         for failure in &report.failures {
@@ -100,8 +102,8 @@ impl CellLines<'_> {
 
     /// The line of a token that was got.
     pub(crate) fn token(&self, report: &TokenReport) -> String {
-        let what = if report.renewed { "a token, renewed," } else { "a token" };
-        let holds = report.seconds.map(|seconds| format!(", for {}", holds(seconds))).unwrap_or_default();
+        let what = if report.renewed { "refreshed token" } else { "token" };
+        let holds = report.seconds.map(|seconds| format!(", valid for {}", holds(seconds))).unwrap_or_default();
         let target = self.target(&report.url);
         let line = format!("  {what} of `{}` from {target} in {}{holds}", report.profile, time(report.elapsed));
         self.styles.dim(&escape_line(&line))
@@ -128,7 +130,7 @@ impl CellLines<'_> {
         let so_far = line.chars().count();
         let failed = report.failures.len();
         let text = match (report.checks, failed) {
-            _ if report.outcome == Outcome::NoAnswer => "no answer".to_owned(),
+            _ if report.outcome == Outcome::NoResponse => "no response".to_owned(),
             (0, _) => "no checks".to_owned(),
             (all, 0) => count(all, "check", "checks"),
             (all, failed) => format!("{failed} of {all} failed"),
@@ -136,7 +138,7 @@ impl CellLines<'_> {
         let mut text = match report.attempts {
             ..2 => text,
             tries => {
-                let long = format!("{text}, tried {tries} times");
+                let long = format!("{text}, {tries} attempts");
                 let fits = so_far + long.chars().count() <= columns.line;
                 if fits { long } else { format!("{text} ×{tries}") }
             }
@@ -190,7 +192,7 @@ impl CellLines<'_> {
             let text = cut(&escape_line(text), widest.max(1));
             let (word, value) = match value {
                 Ok(value) => ("is", escape_line(value)),
-                Err(error) => ("has no value:", escape_line(error.as_str())),
+                Err(error) => ("could not be evaluated:", escape_line(error.as_str())),
             };
             let room = room.saturating_sub(widest + word.len() + 4);
             lines.push(format!(
@@ -241,7 +243,7 @@ impl CellLines<'_> {
             DiffLine::Left(text) => styles.bad(&line("  <", text)),
             DiffLine::Right(text) => styles.good(&line("  >", text)),
             DiffLine::Skipped(number) => {
-                styles.dim(&line("    …", &format!("{} alike", count(*number, "line", "lines"))))
+                styles.dim(&line("    …", &format!("{} unchanged", count(*number, "line", "lines"))))
             }
             DiffLine::Truncated(number) => {
                 styles.dim(&line("    …", &format!("and {}", count(*number, "more line", "more lines"))))
@@ -265,11 +267,11 @@ pub(crate) fn not_sent(report: &CellReport, styles: Styles) -> Option<String> {
     Some(match report.outcome {
         Outcome::NotSent => styles.warn(&format!("not sent: {reason} did not pass")),
         Outcome::Skipped => styles.dim(&escape_line(&format!("skipped: {reason}"))),
-        Outcome::Mistaken => {
+        Outcome::Invalid => {
             let mistakes = report.problems.iter().filter(|problem| problem.is_error()).count();
-            styles.bad(&format!("not sent: {}", count(mistakes, "mistake", "mistakes")))
+            styles.bad(&format!("not sent: {}", count(mistakes, "error", "errors")))
         }
-        Outcome::Passed | Outcome::Failed | Outcome::NoAnswer => return None,
+        Outcome::Passed | Outcome::Failed | Outcome::NoResponse => return None,
     })
 }
 
@@ -313,10 +315,10 @@ impl Heading {
 pub(crate) fn summary(summary: &Summary, elapsed: Duration, styles: Styles) -> String {
     let mut parts = vec![count(summary.requests, "request", "requests"), count(summary.checks, "check", "checks")];
     let failed = summary.failed_checks;
-    if failed + summary.failed_yields + summary.no_answer + summary.mistaken + summary.not_sent == 0
+    if failed + summary.failed_yields + summary.no_response + summary.invalid + summary.not_sent == 0
         && !summary.interrupted
     {
-        parts.push(if summary.checks > 0 { styles.good("all passed") } else { "nothing judged".to_owned() });
+        parts.push(if summary.checks > 0 { styles.good("all passed") } else { "no checks".to_owned() });
     }
     let mut bad = |number: usize, text: String| {
         if number > 0 {
@@ -325,15 +327,15 @@ pub(crate) fn summary(summary: &Summary, elapsed: Duration, styles: Styles) -> S
     };
     bad(failed, format!("{failed} failed"));
     bad(summary.failed_yields, format!("{} not yielded", summary.failed_yields));
-    bad(summary.no_answer, format!("{} without an answer", summary.no_answer));
-    bad(summary.mistaken, format!("{} with mistakes", summary.mistaken));
+    bad(summary.no_response, format!("{} without a response", summary.no_response));
+    bad(summary.invalid, format!("{} with errors", summary.invalid));
     bad(summary.not_sent, format!("{} not sent", summary.not_sent));
     if summary.skipped > 0 {
         parts.push(format!("{} skipped", summary.skipped));
     }
     let left_out = summary.not_reached;
     if left_out > 0 {
-        parts.push(styles.warn(&format!("{left_out} left out")));
+        parts.push(styles.warn(&format!("{left_out} not reached")));
     }
     if summary.interrupted {
         parts.push(styles.bad("interrupted"));
@@ -368,7 +370,7 @@ mod tests {
     fn report(cell: CellId, outcome: Outcome) -> CellReport {
         CellReport {
             method: "POST".to_owned(),
-            url: "http://bench.example/lots/L-2043/weighings?tray=T-7&kg=11.5".to_owned(),
+            url: "http://local.example/lots/L-2043/weighings?tray=T-7&kg=11.5".to_owned(),
             status: Some(201),
             elapsed: Duration::from_millis(14),
             size: 118,
@@ -403,8 +405,8 @@ mod tests {
         };
         let refused = Failure {
             kind: FailureKind::Refused,
-            message: "nothing answers at bench.example: the connection was refused".to_owned(),
-            hint: Some("is the server running, and on this port?".to_owned()),
+            message: "connection refused by local.example".to_owned(),
+            hint: Some("is the server running on this port?".to_owned()),
             elapsed: Duration::ZERO,
         };
         let reports = [
@@ -416,10 +418,10 @@ mod tests {
             CellReport { attempts: 3, ..report(apply_levels, Outcome::Passed) },
             CellReport { checks: 0, elapsed: Duration::from_secs(75), ..report(apply_levels, Outcome::Passed) },
             CellReport { failures: vec![failure], ..report(apply_levels, Outcome::Failed) },
-            CellReport { status: None, failure: Some(refused), ..report(apply_levels, Outcome::NoAnswer) },
+            CellReport { status: None, failure: Some(refused), ..report(apply_levels, Outcome::NoResponse) },
             CellReport { reason: Some("book-a-lot-in".to_owned()), ..report(apply_levels, Outcome::NotSent) },
             CellReport { reason: Some("no truck came".to_owned()), ..report(apply_levels, Outcome::Skipped) },
-            report(apply_levels, Outcome::Mistaken),
+            report(apply_levels, Outcome::Invalid),
         ];
         let mut shown = String::new();
         for width in [60, 90, 160] {
@@ -427,7 +429,7 @@ mod tests {
                 (shown_name(&workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())
             });
             let columns = Columns::new(names, Some(width));
-            let base = Some("http://bench.example/".to_owned());
+            let base = Some("http://local.example/".to_owned());
             let lines = CellLines { workspace: &workspace, columns, styles: Styles::new(false), base };
             shown += &format!("--- {width} columns\n");
             for report in &reports {
@@ -456,21 +458,21 @@ mod tests {
         let line = |figures: Summary| summary(&figures, Duration::from_millis(7), Styles::new(false));
         let passed = Summary { cells: 2, requests: 2, checks: 3, ..Summary::default() };
         assert_eq!(line(passed), "2 requests · 3 checks · all passed · 7 ms");
-        assert_eq!(line(Summary { checks: 0, ..passed }), "2 requests · 0 checks · nothing judged · 7 ms");
+        assert_eq!(line(Summary { checks: 0, ..passed }), "2 requests · 0 checks · no checks · 7 ms");
         let all = Summary {
             failed_checks: 1,
             failed_yields: 2,
             not_sent: 3,
             skipped: 4,
             not_reached: 5,
-            mistaken: 6,
-            no_answer: 7,
+            invalid: 6,
+            no_response: 7,
             interrupted: true,
             ..passed
         };
         assert_eq!(
             line(all),
-            "2 requests · 3 checks · 1 failed · 2 not yielded · 7 without an answer · 6 with mistakes · 3 not sent · 4 skipped · 5 left out · interrupted · 7 ms"
+            "2 requests · 3 checks · 1 failed · 2 not yielded · 7 without a response · 6 with errors · 3 not sent · 4 skipped · 5 not reached · interrupted · 7 ms"
         );
         let interrupted = Summary { interrupted: true, ..passed };
         assert_eq!(line(interrupted), "2 requests · 3 checks · interrupted · 7 ms", "what ran is no proof of the rest");

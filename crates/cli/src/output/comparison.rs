@@ -77,7 +77,7 @@ pub(crate) fn lines(
     let mut lines = columns(&[side("<", sides[0]), side(">", sides[1])], width);
     lines.extend(differences(found, styles, width));
     lines.push(match found.found.len() + found.more {
-        0 => styles.good("nothing differs"),
+        0 => styles.good("no differences"),
         all => styles.strong(&count(all, "difference", "differences")),
     });
     lines
@@ -93,7 +93,7 @@ pub(crate) fn diff_from_logged(
     let number = then.number.map(|number| number.to_string()).unwrap_or_default();
     let ago = shapes::age((clock::now_millis() - then.at) / 1_000);
     let head = match found.found.len() + found.more {
-        0 => styles.good(&format!("as {number} was, {ago}")),
+        0 => styles.good(&format!("same as {number}, {ago}")),
         all => styles.warn(&format!("{} from {number}, {ago}", count(all, "difference", "differences"))),
     };
     let mut lines = vec![head];
@@ -142,7 +142,7 @@ fn text_line(line: &DiffLine, styles: Styles, width: usize) -> String {
         DiffLine::Context(text) => styles.dim(&shown(" ", text)),
         DiffLine::Left(text) => styles.bad(&shown("<", text)),
         DiffLine::Right(text) => styles.good(&shown(">", text)),
-        DiffLine::Skipped(number) => styles.dim(&shown("…", &format!("{} alike", count(*number, "line", "lines")))),
+        DiffLine::Skipped(number) => styles.dim(&shown("…", &format!("{} unchanged", count(*number, "line", "lines")))),
         DiffLine::Truncated(number) => {
             styles.dim(&shown("…", &format!("and {}", count(*number, "more line", "more lines"))))
         }
@@ -187,7 +187,7 @@ fn differences_data(found: &Comparison) -> Value {
             json!({ "place": place, "change": "changed", "left": json(old), "right": json(new) })
         }
         PartChange::OtherType(old, new) => {
-            json!({ "place": place, "change": "other-type", "left": json(old), "right": json(new) })
+            json!({ "place": place, "change": "type-changed", "left": json(old), "right": json(new) })
         }
         PartChange::Moved(from, to) => json!({ "place": place, "change": "moved", "from": from, "to": to }),
         PartChange::Lines(lines) => {
@@ -198,7 +198,7 @@ fn differences_data(found: &Comparison) -> Value {
     json!({
         "same": found.is_same(),
         "differences": found.found.iter().map(difference).collect::<Vec<_>>(),
-        "more": found.more,
+        "truncated": found.more,
     })
 }
 
@@ -208,8 +208,8 @@ fn line_data(line: &DiffLine) -> Value {
         DiffLine::Context(text) => json!(["both", text]),
         DiffLine::Left(text) => json!(["left", text]),
         DiffLine::Right(text) => json!(["right", text]),
-        DiffLine::Skipped(number) => json!(["alike", number]),
-        DiffLine::Truncated(number) => json!(["more", number]),
+        DiffLine::Skipped(number) => json!(["unchanged", number]),
+        DiffLine::Truncated(number) => json!(["truncated", number]),
     }
 }
 
@@ -260,7 +260,7 @@ mod tests {
                 "      lots:",
                 "    < L-2039",
                 "    > L-2040",
-                "    … 12 lines alike",
+                "    … 12 lines unchanged",
                 "    … and 1 more line",
                 "  … and 2 more",
             ]
@@ -291,19 +291,19 @@ mod tests {
     #[test]
     fn data_tells_values_as_values_and_texts_as_texts() {
         let data = differences_data(&all_kinds());
-        assert_eq!((&data["same"], &data["more"]), (&json!(false), &json!(2)));
+        assert_eq!((&data["same"], &data["truncated"]), (&json!(false), &json!(2)));
         let kinds: Vec<&str> = data["differences"]
             .as_array()
             .expect("a list")
             .iter()
             .filter_map(|difference| difference["change"].as_str())
             .collect();
-        assert_eq!(kinds, ["changed", "other-type", "added", "removed", "moved", "lines"]);
+        assert_eq!(kinds, ["changed", "type-changed", "added", "removed", "moved", "lines"]);
         let differences = &data["differences"];
         assert_eq!((&differences[0]["left"], &differences[0]["right"]), (&json!(18), &json!(24)));
         assert_eq!((&differences[1]["left"], &differences[1]["right"]), (&json!("G-11"), &json!(11)));
         assert_eq!(differences[3]["left"], Value::Null);
-        assert_eq!(differences[5]["lines"][3], json!(["alike", 12]));
+        assert_eq!(differences[5]["lines"][3], json!(["unchanged", 12]));
         // Values that are not JSON are printed as text.
         let text =
             differences_data(&found(vec![("reason", PartChange::Changed("OK".to_owned(), "Gone".to_owned()))], 0));

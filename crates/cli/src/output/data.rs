@@ -26,7 +26,7 @@ fn extend(data: &mut Value, more: Value) {
 pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration, seed: Option<u64>) -> Value {
     match event {
         Event::RunStarted { environment, cells } => {
-            json!({ "event": "began", "environment": environment, "cells": cells })
+            json!({ "event": "started", "environment": environment, "cells": cells })
         }
         Event::TokenObtained(report) => {
             let mut data = json!({ "event": "token" });
@@ -39,7 +39,7 @@ pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration, see
             data
         }
         Event::RunFinished(summary) => {
-            let mut data = json!({ "event": "ended" });
+            let mut data = json!({ "event": "finished" });
             extend(&mut data, totals(summary, elapsed));
             if let Some(seed) = seed {
                 data["seed"] = seed.into();
@@ -70,14 +70,14 @@ fn totals(summary: &Summary, elapsed: Duration) -> Value {
 /// The figures of reports that were joined.
 pub(crate) fn joined(about: &RunInfo, entries: usize) -> Value {
     let mut data = totals(&about.totals, Duration::try_from_secs_f64(about.elapsed_ms / 1e3).unwrap_or_default());
-    data["joined"] = about.joined.into();
+    data["merged"] = about.merged.into();
     data["entries"] = entries.into();
     data
 }
 
 /// Something the tool refuses, without a place in a text.
 pub(crate) fn refusal(code: Option<&str>, message: &str, hint: Option<&str>) -> Value {
-    json!({ "problems": [{ "code": code, "level": "mistake", "message": message, "hint": hint }] })
+    json!({ "diagnostics": [{ "code": code, "severity": "error", "message": message, "hint": hint }] })
 }
 
 /// A cell and its outcome.
@@ -152,7 +152,7 @@ pub(crate) fn age(seconds: i64) -> String {
 /// How far ahead something is, in words.
 pub(crate) fn ahead(seconds: i64) -> String {
     match seconds {
-        ..60 => "ends within a minute".to_owned(),
+        ..60 => "expires within a minute".to_owned(),
         60..3_600 => format!("{} min left", seconds / 60),
         3_600..172_800 => format!("{} h left", seconds / 3_600),
         _ => format!("{} days left", seconds / 86_400),

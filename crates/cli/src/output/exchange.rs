@@ -96,10 +96,10 @@ pub(crate) fn timeline(exchange: &Exchange, masker: &Masker, styles: Styles, wid
             lines.push(format!("  {}{time}  {}{}", table::left(phase, 8), " ".repeat(from), paint(styles, &bar)));
         }
         if timings.connect.is_none() {
-            lines.push(format!("  {}", styles.dim("on a connection that was open already")));
+            lines.push(format!("  {}", styles.dim("on a reused connection")));
         }
     }
-    lines.push(format!("  {}{:>9.2} ms", table::left("in all", 8), exchange.timings.total.as_secs_f64() * 1e3));
+    lines.push(format!("  {}{:>9.2} ms", table::left("total", 8), exchange.timings.total.as_secs_f64() * 1e3));
     lines.join("\n") + "\n\n"
 }
 
@@ -107,7 +107,7 @@ type Paint = fn(Styles, &str) -> String;
 
 fn phases(timings: &Timings) -> Vec<(&'static str, Duration, Paint)> {
     let all: [(_, _, Paint); 5] = [
-        ("look up", timings.lookup, Styles::name),
+        ("DNS lookup", timings.lookup, Styles::name),
         ("connect", timings.connect, Styles::name),
         ("TLS", timings.tls, Styles::name),
         ("wait", Some(timings.wait), Styles::warn),
@@ -119,7 +119,8 @@ fn phases(timings: &Timings) -> Vec<(&'static str, Duration, Paint)> {
 /// The cookies, in order.
 pub(crate) fn cookies(exchange: &Exchange, styles: Styles) -> String {
     if exchange.cookies.is_empty() {
-        let message = if exchange.sent.sending.cookies { "no cookies" } else { "no cookies: they are switched off" };
+        let message =
+            if exchange.sent.sending.cookies { "no cookies" } else { "no cookies: disabled for this request" };
         return styles.dim(message) + "\n\n";
     }
     let line = |note: &CookieNote| {
@@ -139,7 +140,7 @@ pub(crate) fn describe_hop(hop: &Hop) -> String {
     let Hop { kind, method, url, status, location, .. } = hop;
     match kind {
         HopKind::Redirect => format!("{method} {url} → {status} {location}"),
-        HopKind::Challenge => format!("{method} {url} → {status}, and the proof it asks for"),
+        HopKind::Challenge => format!("{method} {url} → {status}, answered the authentication challenge"),
     }
 }
 

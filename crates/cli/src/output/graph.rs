@@ -21,7 +21,7 @@ pub(crate) fn data(workspace: &Workspace, graph: &Graph) -> serde_json::Value {
     let cell = |cell: CellId| json!({ "file": workspace.shown_path(cell.source), "name": &*workspace.cell(cell).name });
     let edge = |edge: &Edge| json!({ "from": cell(edge.from), "to": cell(edge.to), "values": edge.names, "declared": edge.declared });
     let cells = graph.cells.iter().map(|own| cell(*own));
-    json!({ "requests": cells.collect::<Vec<_>>(), "ways": graph.edges.iter().map(edge).collect::<Vec<_>>() })
+    json!({ "requests": cells.collect::<Vec<_>>(), "edges": graph.edges.iter().map(edge).collect::<Vec<_>>() })
 }
 
 /// A cell's name, with its file where the graph spans several.
@@ -43,7 +43,7 @@ fn text(workspace: &Workspace, graph: &Graph) -> String {
             let _ = match (edge.names.as_slice(), edge.declared) {
                 ([], _) => writeln!(out, "  after {from}"),
                 (names, true) => writeln!(out, "  {} from {from}", names.join(", ")),
-                (names, false) => writeln!(out, "  {} from {from} (not declared)", names.join(", ")),
+                (names, false) => writeln!(out, "  {} from {from} (undeclared)", names.join(", ")),
             };
         }
     }

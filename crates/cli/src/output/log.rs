@@ -107,7 +107,7 @@ fn name(own: &ExchangeRow) -> String {
 /// The summary of the checks, and whether all passed.
 fn judged(own: &ExchangeRow) -> (String, bool) {
     match (own.status, own.checks, own.failed) {
-        (None, ..) => ("no answer".to_owned(), false),
+        (None, ..) => ("no response".to_owned(), false),
         (_, 0, 0) => ("no checks".to_owned(), true),
         (_, all, 0) => (count(usize::try_from(all).unwrap_or_default(), "check", "checks"), true),
         (_, all, failed) if own.outcome == Outcome::Failed.as_str() && failed <= all => {
@@ -130,7 +130,8 @@ pub(crate) fn data(listed: &NumberedExchange) -> Value {
         "method": own.method,
         "url": own.url,
         "elapsed_ms": own.micros as f64 / 1e3,
-        "outcome": own.outcome,
+        // An older version stored other names.
+        "outcome": Outcome::named(&own.outcome).map_or(own.outcome.as_str(), |outcome| outcome.as_str()),
         "checks": own.checks,
         "failed": own.failed,
     });
@@ -183,8 +184,8 @@ pub(crate) fn introduction(listed: &NumberedExchange, past: &LoggedExchange<'_>,
 pub(crate) fn explained(entry: &Entry<'_>, styles: Styles) -> Vec<String> {
     let mut lines = Vec::new();
     if let Some(failure) = &entry.failure {
-        lines.push(styles.bad(&escape_line(&failure.message)));
-        lines.extend(failure.hint.iter().map(|hint| styles.dim(&escape_line(hint))));
+        lines.push(format!("{} {}", styles.bad("error:"), escape_line(&failure.message)));
+        lines.extend(failure.hint.iter().map(|hint| styles.dim(&escape_line(&format!("hint: {hint}")))));
     }
     match (entry.checks, entry.failures.len()) {
         (0, _) => {}
@@ -206,7 +207,7 @@ fn failure(failed: &FailedCheck, styles: Styles, lines: &mut Vec<String>) {
     for part in &failed.parts {
         let (word, value) = match (&part.value, &part.error) {
             (Some(value), _) => ("is", value),
-            (None, Some(error)) => ("has no value:", error),
+            (None, Some(error)) => ("could not be evaluated:", error),
             (None, None) => continue,
         };
         let (text, value) = (escape_line(&part.text), styles.strong(&escape_line(value)));

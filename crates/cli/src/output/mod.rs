@@ -10,6 +10,7 @@ mod errors;
 pub(crate) mod exchange;
 pub(crate) mod graph;
 pub(crate) mod log;
+pub(crate) mod markdown;
 pub(crate) mod mutation;
 pub(crate) mod pager;
 pub(crate) mod plot;
@@ -84,7 +85,7 @@ impl Out {
     pub(crate) fn seed(&mut self, seed: Option<u64>) -> io::Result<()> {
         match seed.filter(|_| !self.settings.json) {
             Some(seed) => {
-                self.say(&self.settings.error_styles.dim(&format!("`--seed {seed}` makes up the same values again")))
+                self.say(&self.settings.error_styles.dim(&format!("`--seed {seed}` reproduces the generated values")))
             }
             None => Ok(()),
         }
@@ -135,7 +136,7 @@ impl Out {
     /// Problems with their places: text on standard error, or data on standard output.
     pub(crate) fn problems(&mut self, workspace: &Workspace, problems: &[Problem]) -> io::Result<()> {
         if self.settings.json {
-            let document = serde_json::json!({ "problems": data::problems(workspace, problems) });
+            let document = serde_json::json!({ "diagnostics": data::problems(workspace, problems) });
             return writeln!(self.stdout, "{document}");
         }
         let snippets = problems::snippets(workspace, problems, &self.settings);

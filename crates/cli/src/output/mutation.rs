@@ -124,7 +124,7 @@ impl<'w> MutationSummary<'w> {
         if unchecked.is_empty() {
             return;
         }
-        lines.push(Line::Result(styles.bad("no checks at all")));
+        lines.push(Line::Result(styles.bad("no checks")));
         for report in unchecked {
             let place = styles.dim(&self.workspace.shown_cell(report.cell));
             let name = shown_name(self.workspace, report.cell, report.played_by);
@@ -139,7 +139,7 @@ impl<'w> MutationSummary<'w> {
         let percent = match score.percent() {
             Some(percent) if self.is_short(score) => styles.bad(&format!("{percent} %")),
             Some(percent) => format!("{percent} %"),
-            None => styles.dim("nothing was proved"),
+            None => styles.dim("nothing was tested"),
         };
         lines.push(Line::Result(format!("{path}  {percent}")));
         for report in &file.cells {
@@ -160,12 +160,12 @@ impl<'w> MutationSummary<'w> {
         let styles = settings.styles;
         let name = escape_line(&shown_name(self.workspace, report.cell, report.played_by)).into_owned();
         let name = table::left(&table::cut(&name, self.name_width), self.name_width);
-        let noticed = format!("{} of {} noticed", proof.detected(), proof.mutants);
+        let noticed = format!("{} of {} detected", proof.detected(), proof.mutants);
         let noticed = if proof.survivors.is_empty() { styles.good(&noticed) } else { styles.warn(&noticed) };
         lines.push(Line::Result(format!("  {name}  {noticed}")));
-        let nobody = if report.checks == 0 { "nothing notices when" } else { "no check notices when" };
+        let label = if report.checks == 0 { "no checks; undetected:" } else { "undetected:" };
         let own: Vec<Mutation> = proof.survivors.iter().filter(|gap| !self.everywhere.contains(gap)).cloned().collect();
-        lines.extend(undetected(nobody, &describe(&own), 6, settings.width));
+        lines.extend(undetected(label, &describe(&own), 6, settings.width));
         if let Some(check) = &proof.suggestion {
             let (add, check) = (styles.dim("add"), styles.name(&escape_line(check)));
             lines.push(Line::Result(format!("      {add} {check}")));
@@ -176,8 +176,8 @@ impl<'w> MutationSummary<'w> {
     fn add_undetected_everywhere(&self, settings: &OutputSettings, lines: &mut Vec<Line>) {
         let styles = settings.styles;
         lines.push(Line::Result(styles.strong("in every request")));
-        lines.extend(undetected("no check notices when", &describe(&self.everywhere), 2, settings.width));
-        let advice = "a check in the preamble of `_common.http` holds for all of them";
+        lines.extend(undetected("undetected:", &describe(&self.everywhere), 2, settings.width));
+        let advice = "a check in the preamble of `_common.http` applies to all of them";
         lines.push(Line::Result(format!("  {}", styles.dim(advice))));
     }
 
@@ -186,7 +186,7 @@ impl<'w> MutationSummary<'w> {
         let judged = self.cells().filter(|report| report.mutation.is_some()).count();
         let mut parts = vec![
             table::count(judged, "request", "requests"),
-            format!("{} of {} noticed", score.noticed, table::count(score.altered, "change", "changes")),
+            format!("{} of {} detected", score.noticed, table::count(score.altered, "mutation", "mutations")),
         ];
         parts.extend(score.percent().map(|percent| styles.strong(&format!("{percent} %"))));
         let not_passed = self.cells().filter(|report| is_unproved(report)).count();
@@ -212,22 +212,22 @@ impl<'w> MutationSummary<'w> {
             let score = file.score();
             json!({
                 "file": self.workspace.shown_path(file.source),
-                "altered": score.altered,
-                "noticed": score.noticed,
+                "mutations": score.altered,
+                "detected": score.noticed,
                 "percent": score.percent(),
             })
         };
         let cell = |report: &CellReport| {
             let mut data = data::cell_report(self.workspace, report);
             if let Some(proof) = &report.mutation {
-                data["proof"] = json!({
-                    "altered": proof.mutants,
-                    "noticed": proof.detected(),
-                    "gaps": proof.survivors.iter().map(|gap| match gap.subject() {
+                data["mutation"] = json!({
+                    "mutations": proof.mutants,
+                    "detected": proof.detected(),
+                    "undetected": proof.survivors.iter().map(|gap| match gap.subject() {
                         Some(subject) => json!({ "change": gap.as_str(), "subject": subject }),
                         None => json!({ "change": gap.as_str() }),
                     }).collect::<Vec<_>>(),
-                    "words": describe(&proof.survivors),
+                    "messages": describe(&proof.survivors),
                     "suggestion": proof.suggestion,
                 });
             }
@@ -237,11 +237,11 @@ impl<'w> MutationSummary<'w> {
         json!({
             "environment": proved.environment,
             "interrupted": proved.interrupted,
-            "altered": score.altered,
-            "noticed": score.noticed,
+            "mutations": score.altered,
+            "detected": score.noticed,
             "percent": score.percent(),
-            "least": self.least,
-            "enough": self.is_enough(),
+            "min": self.least,
+            "min_reached": self.is_enough(),
             "files": self.files.iter().map(file).collect::<Vec<_>>(),
             "cells": self.cells().map(cell).collect::<Vec<_>>(),
         })
@@ -269,7 +269,7 @@ fn gaps_of_all(proofs: &[&MutationReport]) -> Vec<Mutation> {
 }
 
 /// Undetected mutations: one after its name, several below it.
-fn undetected(nobody: &str, gaps: &[String], indent: usize, width: Option<usize>) -> Vec<Line> {
+fn undetected(label: &str, gaps: &[String], indent: usize, width: Option<usize>) -> Vec<Line> {
     let width = width.unwrap_or(160).max(40);
     let line = |text: &str, indent: usize| {
         let lines = wrapped(&escape_line(text), width - indent).into_iter();
@@ -277,8 +277,8 @@ fn undetected(nobody: &str, gaps: &[String], indent: usize, width: Option<usize>
     };
     match gaps {
         [] => Vec::new(),
-        [only] => line(&format!("{nobody} {only}"), indent).collect(),
-        several => line(nobody, indent).chain(several.iter().flat_map(|gap| line(gap, indent + 2))).collect(),
+        [only] => line(&format!("{label} {only}"), indent).collect(),
+        several => line(label, indent).chain(several.iter().flat_map(|gap| line(gap, indent + 2))).collect(),
     }
 }
 

@@ -1,4 +1,4 @@
-//! Problems as a person reads them: the place, the line underlined, what to write instead.
+//! Problems as a person reads them: the place, the line underlined, a hint.
 
 use crate::settings::OutputSettings;
 use crate::styles::Styles;
@@ -34,7 +34,7 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, styles: Styles) 
         },
     );
     let group = match &problem.hint {
-        Some(hint) => group.element(Level::HELP.with_name("instead").message(escape_line(hint))),
+        Some(hint) => group.element(Level::HELP.with_name("hint").message(escape_line(hint))),
         None => group,
     };
     // A blank line separates problems.
@@ -49,26 +49,25 @@ pub(crate) fn snippets(workspace: &Workspace, problems: &[Problem], settings: &O
 
 /// A problem that has no place.
 pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, styles: Styles) -> String {
-    let title = level(Severity::Error).primary_title(escape_line(message));
-    let title = match code {
-        Some(code) => title.id(code),
-        None => title,
-    };
-    let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
-    renderer(styles).render(&[group])
+    placeless(&styles.bad("error"), code, message, hint, styles)
 }
 
 /// A warning without a place.
 pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, styles: Styles) -> String {
-    let title = level(Severity::Warning).primary_title(escape_line(message)).id(code);
-    let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
-    renderer(styles).render(&[group])
+    placeless(&styles.warn("warning"), Some(code), message, hint, styles)
+}
+
+fn placeless(level: &str, code: Option<&str>, message: &str, hint: Option<&str>, styles: Styles) -> String {
+    let code = code.map(|code| format!("[{code}]")).unwrap_or_default();
+    let hint = hint.map(|hint| format!("\n{} {}", styles.strong("hint:"), escape_line(hint))).unwrap_or_default();
+    format!("{level}{code}: {}{hint}", escape_line(message))
 }
 
 fn level(weight: Severity) -> Level<'static> {
     match weight {
-        Severity::Error => Level::ERROR.with_name("mistake"),
-        Severity::Warning => Level::NOTE.with_name("remark"),
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+        Severity::Info => Level::INFO,
     }
 }
 

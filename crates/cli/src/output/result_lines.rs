@@ -60,19 +60,19 @@ impl ResultLines<'_, '_> {
 
     /// Checks and yields, or why nothing was sent or answered.
     pub(crate) fn verdict(&self, width: Option<usize>, quiet: bool, report: Option<&CellReport>) -> Vec<String> {
-        let Some(report) = report else { return vec![self.styles.bad("not sent: a cell it needs did not pass")] };
+        let Some(report) = report else { return vec![self.styles.bad("not sent: a required request did not pass")] };
         let mut texts = Vec::new();
-        if let Some(advice) = &report.advice {
-            texts.push(self.styles.warn(&escape_line(&self.run.masker().mask(advice))));
-        }
         let lines = self.lines(width, &[]);
         // Its errors were shown at their places.
-        if let Some(why) = not_sent(report, self.styles).filter(|_| report.outcome != Outcome::Mistaken) {
+        if let Some(why) = not_sent(report, self.styles).filter(|_| report.outcome != Outcome::Invalid) {
             texts.push(why);
         }
         if let Some(failure) = &report.failure {
-            texts.push(self.styles.bad(&escape_line(&failure.message)));
-            texts.extend(failure.hint.iter().map(|hint| self.styles.dim(&escape_line(hint))));
+            texts.push(format!("{} {}", self.styles.bad("error:"), escape_line(&failure.message)));
+            texts.extend(failure.hint.iter().map(|hint| self.styles.dim(&escape_line(&format!("hint: {hint}")))));
+        }
+        if let Some(advice) = &report.advice {
+            texts.push(self.styles.warn(&escape_line(&self.run.masker().mask(advice))));
         }
         let failed = report.failures.len();
         let mut parts = Vec::new();
@@ -84,7 +84,7 @@ impl ResultLines<'_, '_> {
             }
         }
         if report.attempts > 1 {
-            parts.push(format!("tried {} times", report.attempts));
+            parts.push(format!("{} attempts", report.attempts));
         }
         for taken in &report.yields {
             if let Ok(value) = &taken.value {

@@ -26,7 +26,7 @@ impl Disk {
         let full = self.root.join(path).canonicalize().map_err(files::plain)?;
         match full.starts_with(&self.root) {
             true => Ok(full),
-            false => Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a place outside the workspace")),
+            false => Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a file outside the workspace")),
         }
     }
 
@@ -56,7 +56,7 @@ impl FileSystem for Disk {
         let full = self.data(path)?;
         let about = std::fs::metadata(&full)?;
         if !about.is_file() {
-            return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no file"));
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a file"));
         }
         Ok((full, about.len()))
     }
@@ -66,7 +66,7 @@ impl FileSystem for Disk {
             return files::read_regular(&files::anywhere(&self.root, path), files::MAX_FILE_BYTES);
         }
         if files::is_outside(&self.root, path) {
-            let message = "it is outside the workspace, which has not been allowed to read it";
+            let message = "it is outside the workspace, which is not allowed to read it";
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, message));
         }
         self.read_data(path)

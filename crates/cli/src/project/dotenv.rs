@@ -38,7 +38,10 @@ fn dot_env(root: &Path, trust: &Trust) -> Result<Vec<(String, String)>, CommandE
                     _ => None,
                 };
                 let line = at.map(|at| format!(":{}", text[..at].matches('\n').count() + 1)).unwrap_or_default();
-                CommandError::refused_with(format!("`.env{line}` cannot be read"), "write lines as in `NAME=\"value\"`")
+                CommandError::refused_with(
+                    format!("invalid line in `.env{line}`"),
+                    "expected lines such as `NAME=\"value\"`",
+                )
             })
         })
         .collect()

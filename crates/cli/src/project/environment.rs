@@ -13,8 +13,7 @@ pub(super) fn checkout_choice(root: &Path, out: &mut Out) -> Result<Option<Strin
         Ok(folder) => Ok(folder.and_then(|folder| folder.chosen_environment())),
         Err(error @ yieldtray_store::Error::Untrusted(_)) => {
             if !out.settings.quiet && !out.settings.json {
-                let message =
-                    format!("{error}: it is ignored; delete it, or run `yieldtray allow --state` if it is yours");
+                let message = format!("{error}: ignored; delete it, or run `yieldtray allow --state` if it is yours");
                 out.say(&out.settings.error_styles.warn(&message))?;
             }
             Ok(None)

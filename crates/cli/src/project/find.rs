@@ -32,8 +32,8 @@ impl Project {
         let folder = self.root.join(&self.workspace.config.requests);
         if !folder.is_dir() {
             return Err(CommandError::refused_with(
-                format!("no folder `{}`, which the configuration names for requests", folder.display()),
-                "make it, or change `requests` in `yieldtray.toml`",
+                format!("directory `{}` of the setting `requests` not found", folder.display()),
+                "create it, or change `requests` in `yieldtray.toml`",
             ));
         }
         self.cells_below(&folder)
@@ -44,8 +44,8 @@ impl Project {
         let source = self.workspace.load_text(name, text)?;
         match self.workspace.cells(source).count() {
             1 => Ok(CellId { source, index: 0 }),
-            0 => Err(CommandError::refused_with("there is no request in this text", "write one, as in `GET /lots`")),
-            more => Err(CommandError::refused(format!("there are {more} requests in this text, but one can be sent"))),
+            0 => Err(CommandError::refused_with("this text contains no request", "for example `GET /lots`")),
+            more => Err(CommandError::refused(format!("this text contains {more} requests, but only one can be sent"))),
         }
     }
 
@@ -54,7 +54,7 @@ impl Project {
             Locator::StandardInput => {
                 let mut text = String::new();
                 std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
-                self.take_text("standard input", text).map(|cell| vec![cell])
+                self.take_text("<stdin>", text).map(|cell| vec![cell])
             }
             Locator::Path(path) => {
                 let full = self.here.join(path);
@@ -111,12 +111,12 @@ impl Project {
         let Ok(full) = full.canonicalize() else {
             return Err(CommandError::refused_with(
                 format!("no file `{path}`"),
-                "`yieldtray list` shows the requests there are",
+                "see `yieldtray list` for the requests",
             ));
         };
         let Ok(inside) = full.strip_prefix(&self.root) else {
-            let message = format!("`{path}` lies outside the workspace `{}`", self.root.display());
-            return Err(CommandError::refused_with(message, "name places of one workspace at a time"));
+            let message = format!("`{path}` is outside the workspace `{}`", self.root.display());
+            return Err(CommandError::refused_with(message, "pass paths of one workspace"));
         };
         let source = self.workspace.load(inside)?;
         self.looked_at.push(source);
@@ -153,8 +153,8 @@ impl Project {
         };
         self.workspace.cells(source).filter(at).last().ok_or_else(|| {
             CommandError::refused_with(
-                format!("line {line} of `{path}` stands before the first cell"),
-                "name a line at or below a `%%` line",
+                format!("line {line} of `{path}` is before the first request"),
+                "use a line at or below a `%%` line",
             )
         })
     }
@@ -164,10 +164,10 @@ impl Project {
             let names: Vec<&str> = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name).collect();
             let hint = match closest(name, names.iter().copied()) {
                 Some(meant) => format!("did you mean `{meant}`?"),
-                None if names.is_empty() => "it holds no requests".to_owned(),
-                None => format!("it has {}", join_words(names.iter().take(12))),
+                None if names.is_empty() => "it contains no requests".to_owned(),
+                None => format!("available: {}", join_words(names.iter().take(12))),
             };
-            CommandError::refused_with(format!("no cell `{name}` in `{path}`"), hint)
+            CommandError::refused_with(format!("no request `{name}` in `{path}`"), hint)
         })
     }
 
@@ -180,17 +180,17 @@ impl Project {
                 let hint = match closest(name, names) {
                     Some(meant) => format!("did you mean `{meant}`?"),
                     None if !self.unreadable.is_empty() => {
-                        "`yieldtray list` shows the requests there are, and which files cannot be read".to_owned()
+                        "see `yieldtray list` for requests and unreadable files".to_owned()
                     }
-                    None => "`yieldtray list` shows the requests there are".to_owned(),
+                    None => "see `yieldtray list` for the requests".to_owned(),
                 };
-                Err(CommandError::refused_with(format!("no cell is named `{name}`, and no file or folder"), hint))
+                Err(CommandError::refused_with(format!("no request, file or directory named `{name}`"), hint))
             }
             several => {
                 let places: Vec<String> =
                     several.iter().map(|cell| format!("{}#{name}", self.workspace.shown_path(cell.source))).collect();
-                let message = format!("{} cells are named `{name}`", places.len());
-                Err(CommandError::refused_with(message, format!("name one of {}", join_words(places))))
+                let message = format!("{} requests are named `{name}`", places.len());
+                Err(CommandError::refused_with(message, format!("choose one of {}", join_words(places))))
             }
         }
     }

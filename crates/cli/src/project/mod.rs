@@ -104,8 +104,8 @@ impl Project {
         places: &[Locator],
     ) -> Result<Self, CommandError> {
         if let [first, second, ..] = common.env.as_slice() {
-            let message = format!("`--env` names two environments, `{first}` and `{second}`");
-            return Err(CommandError::refused_with(message, "name one; `log compare` takes two"));
+            let message = format!("`--env` was given twice, as `{first}` and `{second}`");
+            return Err(CommandError::refused_with(message, "pass one; only `log compare` takes two"));
         }
         let here = here(common)?;
         let root = root_for(&here, places);
@@ -188,7 +188,7 @@ impl Project {
             return Ok(());
         }
         let mut problem = unknown_environment(name, Span::default(), &self.workspace.config);
-        problem.message.push_str(&format!(", which {} names", by.describe()));
+        problem.message.push_str(&format!(", selected by {}", by.describe()));
         Err(problem.into())
     }
 
@@ -202,10 +202,10 @@ impl Project {
         if lines.is_empty() {
             return Ok(());
         }
-        let head = "This workspace wants to reach outside its directory:".to_owned();
+        let head = "This workspace wants to access things outside its directory:".to_owned();
         let lines = lines.iter().map(|(place, what)| format!("  {place}  {}", escape_line(what)));
         let lines: Vec<String> = [head].into_iter().chain(lines).collect();
-        if prompter.confirm_after(&lines, "Allow it, as it is now?", "Allow it")? {
+        if prompter.confirm_after(&lines, "Allow this, as it is now?", "Allow")? {
             trust::remember(&self.root, &self.workspace)?;
             self.trust.allow();
             self.settings.variables = variables(&self.root, &self.workspace, &self.trust, common)?;
@@ -284,8 +284,8 @@ fn clock() -> Clock {
 /// Whether secrets may be shown: on a terminal, to somebody who says yes.
 fn may_reveal(host: &HostFacts) -> Result<bool, CommandError> {
     if !(host.can_ask && host.out_is_terminal) {
-        let hint = "leave it away: secrets are never written to a file or a pipe";
-        return Err(CommandError::refused_with("`--reveal` shows secrets on a terminal only", hint));
+        let hint = "omit it: secrets are never written to a file or a pipe";
+        return Err(CommandError::refused_with("`--reveal` works only on a terminal", hint));
     }
     prompt::confirm("Show secrets on this screen?", false)
 }

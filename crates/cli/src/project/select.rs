@@ -25,8 +25,8 @@ pub(crate) fn choose(
     match chosen.is_empty() {
         false => Ok((project, chosen)),
         true => Err(CommandError::refused_with(
-            "no request is chosen",
-            "`yieldtray list` shows the requests there are; `--only`, `--except` and `--tag` may leave none",
+            "no requests match the selection",
+            "see `yieldtray list`; check `--only`, `--exclude` and `--tag`",
         )),
     }
 }

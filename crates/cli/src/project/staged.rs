@@ -75,17 +75,16 @@ fn names(root: &Path, arguments: &[&str]) -> Result<Vec<PathBuf>, CommandError> 
 fn ask(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, CommandError> {
     if git::checkout_of(root).is_none() {
         return Err(CommandError::refused_with(
-            "git cannot say what is staged: this is no checkout",
-            "`git init` begins one",
+            "cannot list staged files: not a git repository",
+            "run `git init` to create one",
         ));
     }
     let asked = git::command(root, arguments).output();
-    let output =
-        asked.map_err(|error| CommandError::refused(format!("git cannot be asked what is staged: {error}")))?;
+    let output = asked.map_err(|error| CommandError::refused(format!("cannot list staged files: {error}")))?;
     if output.status.success() {
         return Ok(output.stdout);
     }
     let said = String::from_utf8_lossy(&output.stderr);
     let said = said.lines().next().unwrap_or("it failed").trim_start_matches("fatal: ");
-    Err(CommandError::refused(format!("git cannot say what is staged: {said}")))
+    Err(CommandError::refused(format!("cannot list staged files: {said}")))
 }

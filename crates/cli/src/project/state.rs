@@ -34,7 +34,7 @@ pub(crate) fn report_state_error(root: &Path, what: &str, error: &Error, out: &m
     if error.is_damage() {
         match quarantine(root) {
             Ok(Some(aside)) => message.push_str(&format!(
-                "\nthe state is damaged: it lies in `{}` now, and a new one is begun",
+                "\nthe state file is damaged: it was renamed to `{}` and a new one was created",
                 aside.display()
             )),
             Ok(None) => {}
@@ -48,7 +48,7 @@ pub(crate) fn report_state_error(root: &Path, what: &str, error: &Error, out: &m
 pub(crate) fn open_or_set_aside(project: &Project, out: &mut Out) -> Result<Option<Store>, CommandError> {
     match open(project) {
         Err(error) if error.is_damage() => {
-            report_state_error(&project.root, "what is kept cannot be read", &error, out)?;
+            report_state_error(&project.root, "cannot read the state", &error, out)?;
             Ok(None)
         }
         opened => Ok(opened?),
@@ -72,7 +72,7 @@ pub(crate) struct PersistedState {
 /// Reads it. Where it cannot be read there is nothing, and a word about it: no request is stopped by it.
 pub(crate) fn read(project: &Project, out: &mut Out) -> io::Result<PersistedState> {
     try_read(project).or_else(|error| {
-        report_state_error(&project.root, "what was kept cannot be read", &error, out)?;
+        report_state_error(&project.root, "cannot read the state", &error, out)?;
         Ok(PersistedState::default())
     })
 }
@@ -173,7 +173,7 @@ pub(crate) fn keep(
         Ok(()) => Ok(true),
         // A folder that is not this user's own was reported when the project was opened.
         Err(Error::Untrusted(_)) => Ok(false),
-        Err(error) => report_state_error(&project.root, "what was yielded is not kept", &error, out).map(|()| false),
+        Err(error) => report_state_error(&project.root, "cannot store captured values", &error, out).map(|()| false),
     }
 }
 

@@ -12,8 +12,8 @@ pub(crate) fn tracked_problem(root: &Path, tracked: bool) -> Option<Problem> {
     if !(tracked || would_be_added(root)) {
         return None;
     }
-    let message = format!("git keeps `{LOCAL_FILE}`, or would with the next commit, but it holds private values");
-    let hint = format!("add `{LOCAL_FILE}` to `.gitignore`, and `git rm --cached` it if it is tracked");
+    let message = format!("`{LOCAL_FILE}` holds private values but is tracked by git, or not ignored");
+    let hint = format!("add `{LOCAL_FILE}` to `.gitignore`, and run `git rm --cached {LOCAL_FILE}` if it is tracked");
     Some(Problem::error(Code::TrackedFile, Span::default(), message).with_hint(hint))
 }
 

@@ -46,9 +46,9 @@ fn allowed_path(project: &Project, what: &str, setting: &Setting<String>) -> Res
     }
     let place = project.workspace.shown_line(setting.source, setting.span.start());
     let message = format!(
-        "`{what} = \"{}\"` of {place} reaches outside the workspace, which has not been allowed to",
+        "`{what} = \"{}\"` of {place} is outside the workspace, which is not allowed to access it",
         setting.value
     );
     let problem = Problem::error(Code::NotAllowed, setting.span, message);
-    Err(problem.with_hint("read the configuration, then run `yieldtray allow`").into())
+    Err(problem.with_hint("review the configuration, then run `yieldtray allow`").into())
 }

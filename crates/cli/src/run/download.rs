@@ -93,7 +93,7 @@ impl Download {
         let rest = there.strip_prefix(&root).unwrap_or(Path::new("")).join("file");
         check_writable(&rest)?;
         if git::tracks(&target) {
-            return Err(refused("git tracks it, and nothing is saved over what git tracks"));
+            return Err(refused("it is tracked by git, and tracked files are not overwritten"));
         }
         fs::create_dir_all(folder)?;
         self.replacing(&target)
@@ -125,7 +125,7 @@ impl Sink for Download {
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.written += bytes.len() as u64;
         if let Some(limit) = self.limit.filter(|limit| self.written > *limit) {
-            let message = format!("it is larger than {limit} bytes: `save_limit` in `[send]` saves more");
+            let message = format!("it is larger than {limit} bytes: raise `save_limit` in `[send]`");
             return Err(io::Error::other(message));
         }
         self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;

@@ -192,7 +192,7 @@ where
                 match thread.spawn_scoped(self.scope, || in_flight.take_over_when_needed()) {
                     Ok(handle) => self.helper = Some(handle.thread().clone()),
                     Err(error) => {
-                        tracing::debug!(%error, "no thread receives while checks are judged");
+                        tracing::debug!(%error, "no thread receives while checks are evaluated");
                         self.has_helper = false;
                     }
                 }

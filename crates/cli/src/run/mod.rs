@@ -222,8 +222,8 @@ fn exactly(then: &PreparedRequest, now: &ReadyRequest<'_>, run: &Run<'_>) -> Res
     let stands = run.workspace().find_loaded(&run.workspace().shown_path(now.cell.source)).is_some();
     let now = stands.then_some(&*now.prepared);
     restore_secrets(then.clone(), now, run.masker()).map_err(|why| {
-        let hint = "without `--exactly` the request is made from its file as it is now";
-        CommandError::refused_with(format!("this cannot be sent as it was: {why}"), hint)
+        let hint = "omit `--exactly` to send the request as its file is now";
+        CommandError::refused_with(format!("cannot send this exactly: {why}"), hint)
     })
 }
 

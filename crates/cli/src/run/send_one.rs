@@ -175,7 +175,7 @@ fn describe_prerequisites(workspace: &Workspace, links: &[Prerequisite]) -> Stri
     let name = |cell: &CellId| format!("`{}`", workspace.cell(*cell).name);
     // The cell's own missing values are sent last, but matter most.
     let reasons = links.iter().rev().map(|link| {
-        format!("{} lacks {}, which {} yields.", name(&link.to), join_words(&link.names), name(&link.cell))
+        format!("{} needs {}, which {} yields.", name(&link.to), join_words(&link.names), name(&link.cell))
     });
     let order = join_words(links.iter().map(|link| &*workspace.cell(link.cell).name));
     format!("{} Send {order} first?", reasons.collect::<Vec<_>>().join(" "))

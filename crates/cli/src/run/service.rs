@@ -22,7 +22,7 @@ use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::scope::Tray;
 
 /// Why a cell without a response in the log is skipped.
-const NOT_LOGGED: &str = "the log has no answer to it";
+const NOT_LOGGED: &str = "the log has no response to it";
 
 /// Runs requests of a project.
 pub(crate) struct RunService<'p> {

@@ -91,7 +91,7 @@ impl<'w> LaneCx<'_, 'w> {
     /// The same, since no token could be obtained for it.
     fn fail_without_token(&mut self, step: usize, failure: Failure) {
         let remarks = self.lane.take_problems();
-        let mut report = self.report(self.step(step).cell, Outcome::NoAnswer, remarks);
+        let mut report = self.report(self.step(step).cell, Outcome::NoResponse, remarks);
         report.elapsed = failure.elapsed;
         report.failure = Some(failure);
         drop(self.take_cache());

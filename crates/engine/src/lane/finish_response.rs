@@ -5,6 +5,7 @@ use crate::advice::advice;
 use crate::deferred::{EarlyCaptures, PendingResponse};
 use crate::event::{CellReport, Outcome};
 use crate::response_exprs::ResponseExpr;
+use crate::server_message::server_message;
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;
@@ -60,13 +61,16 @@ impl<'w> LaneCx<'_, 'w> {
             let title = self.inputs.workspace().cell(cell).title;
             Problem::warning(Code::MalformedResponse, title, note.as_str()).in_source(cell.source)
         }));
-        report.advice = advice(&exchange, report.checks > 0 && report.outcome == Outcome::Passed);
+        let failed = report.outcome == Outcome::Failed;
+        report.advice = advice(&exchange, report.checks > 0 && report.outcome == Outcome::Passed)
+            .or_else(|| if failed { server_message(&exchange) } else { None });
         // A stored token that the server rejects is not tried again.
         if let Some(token) = token.filter(|token| exchange.status == 401 && !token.obtained_now) {
             let profile = &token.profile;
             self.run.oauth.revoke(profile);
-            report.advice =
-                Some(format!("the kept token of `{profile}` was not taken and is dropped: send again to get another"));
+            report.advice = Some(format!(
+                "the stored token of `{profile}` was rejected and removed: send again to request a new one"
+            ));
         }
         // One line of the report may hold a secret that a later one revealed.
         if self.run.masker.forms() != known_secrets {
@@ -81,7 +85,7 @@ impl<'w> LaneCx<'_, 'w> {
             return None;
         }
         let error = serde_json::from_slice::<serde::de::IgnoredAny>(&exchange.body).err()?;
-        let message = format!("the body says that it is JSON, and is none: {error}; `body` is its text");
+        let message = format!("the body is labeled JSON but is not valid: {error}; `body` is a string");
         let title = self.inputs.workspace().cell(cell).title;
         Some(Problem::warning(Code::MalformedResponse, title, message).in_source(cell.source))
     }

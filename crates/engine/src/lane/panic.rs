@@ -25,10 +25,10 @@ impl LaneCx<'_, '_> {
         let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
         let text = text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
         let cell = self.step(step).cell;
-        let message = format!("yieldtray itself failed at this cell: {text}");
-        let problem = Problem::error(Code::InternalFailure, self.inputs.workspace().cell(cell).title, message)
-            .with_hint("this is our mistake, not yours: please report it; the other files go on")
+        let message = format!("internal error in this request: {text}");
+        let problem = Problem::error(Code::InternalError, self.inputs.workspace().cell(cell).title, message)
+            .with_hint("this is a bug in yieldtray: please report it; the other files continue")
             .in_source(cell.source);
-        self.report(cell, Outcome::Mistaken, vec![problem])
+        self.report(cell, Outcome::Invalid, vec![problem])
     }
 }

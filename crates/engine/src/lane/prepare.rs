@@ -38,7 +38,7 @@ impl<'w> LaneCx<'_, 'w> {
                 dedup(&mut problems);
                 problems.sort_by_key(|problem| (problem.source, problem.span.start()));
             }
-            return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
+            return Err(Box::new(self.report(cell, Outcome::Invalid, problems)));
         }
         if let Some((unmet, outcome)) = self.unmet_need(step) {
             let name = workspace.cell(unmet).name.to_string();
@@ -65,7 +65,7 @@ impl<'w> LaneCx<'_, 'w> {
         self.mask_new_secrets(&mut cache);
         dedup(&mut problems);
         let Some((mut prepared, save)) = prepared.filter(|_| !problems.iter().any(Problem::is_error)) else {
-            return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
+            return Err(Box::new(self.report(cell, Outcome::Invalid, problems)));
         };
         let masker = &mut self.run.masker;
         for (_, value) in prepared.headers.iter().filter(|(name, _)| is_secret_header(name)) {
@@ -109,7 +109,9 @@ impl<'w> LaneCx<'_, 'w> {
         let mut resolver = self.resolver(cell, &self.step(step).needs, &mut cache);
         let (_, mut problems) = prepare(&mut resolver, Overrides::default());
         problems.extend(unresolved_in_checks(&mut resolver, self.lane.prefetched_exprs()));
-        problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
+        problems.retain(|problem| {
+            matches!(problem.code, Code::UnknownVariable | Code::VariableCycle | Code::NeedsResponse)
+        });
         problems
     }
 }
@@ -142,7 +144,7 @@ fn has_broken_lines(workspace: &Workspace, cell: CellId) -> bool {
 fn dedup(problems: &mut Vec<Problem>) {
     let mut kept: Vec<Problem> = Vec::with_capacity(problems.len());
     for problem in problems.drain(..) {
-        let is_about_value = matches!(problem.code, Code::MissingValue | Code::UnknownValue);
+        let is_about_value = matches!(problem.code, Code::MissingValue | Code::UnknownVariable);
         let is_known = |old: &Problem| *old == problem || is_about_value && old.message == problem.message;
         if !kept.iter().any(is_known) {
             kept.push(problem);

@@ -29,7 +29,7 @@ impl<'w> LaneCx<'_, 'w> {
                 && failure.kind == FailureKind::TimedOut
                 && ready.prepared.sending.timeout < poll.request_timeout
             {
-                failure.hint = Some("an attempt may take what is left of `for …` in `% wait`: write more".to_owned());
+                failure.hint = Some("an attempt may take the rest of `for …` in `% wait`: increase it".to_owned());
             }
             match holds {
                 true => passed_wait = Some(poll.until),
@@ -44,7 +44,7 @@ impl<'w> LaneCx<'_, 'w> {
         let exchange = match response {
             Ok(exchange) => exchange,
             Err(failure) => {
-                report.outcome = Outcome::NoAnswer;
+                report.outcome = Outcome::NoResponse;
                 report.elapsed = failure.elapsed;
                 report.failure = Some(self.mask_failure(&failure));
                 report.advice = self.explain_unreachable(cell, step, &failure);

@@ -66,7 +66,7 @@ impl LaneCx<'_, '_> {
         let mut cache = EvalCache::default();
         let resolver = self.resolver(cell, &self.step(step).needs, &mut cache);
         let origin = Origin::of(&resolver.candidates(name).next()?, workspace);
-        Some(format!("the address comes from `{name}`, {}", origin.describe(workspace)))
+        Some(format!("the URL comes from `{name}`, {}", origin.describe(workspace)))
     }
 }
 

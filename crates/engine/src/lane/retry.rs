@@ -39,13 +39,13 @@ impl<'w> LaneCx<'_, 'w> {
 
     /// Reports a request that would be sent again, had the user not ended the run.
     fn give_up(&mut self, ready: Box<ReadyRequest<'w>>) {
-        let mut report = self.report(ready.cell, Outcome::NoAnswer, ready.work.remarks);
+        let mut report = self.report(ready.cell, Outcome::NoResponse, ready.work.remarks);
         report.method.clone_from(&ready.prepared.method);
         report.url = self.run.masker.mask(&ready.prepared.address()).into_owned();
         let poll = ready.work.poll.as_ref();
         report.attempts = poll.map_or(1, |poll| poll.attempts);
         report.elapsed = poll.map_or(Duration::ZERO, |poll| poll.elapsed);
-        let message = "interrupted before what is waited for was there".to_owned();
+        let message = "interrupted while waiting".to_owned();
         report.failure = Some(Failure { message, hint: None, ..Failure::interrupted(report.elapsed) });
         self.finish(report);
     }

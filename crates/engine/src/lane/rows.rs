@@ -83,7 +83,7 @@ impl LaneCx<'_, '_> {
             match workspace.rows(cell, path.of(&workspace.source(cell.source).text)) {
                 Ok(rows) => self.lane.set_rows(RowIteration::new(rows, self.only_row(cell), path)),
                 Err(why) => {
-                    let problem = rows_problem(path, format!("there are no rows: {why}"), cell);
+                    let problem = rows_problem(path, format!("cannot read the rows: {why}"), cell);
                     self.run.step_problems.add(step, [problem]);
                     return RowStep::Send;
                 }
@@ -100,9 +100,9 @@ impl LaneCx<'_, '_> {
             }
             Some(Err(why)) => {
                 (rows.is_over, rows.passed) = (true, false);
-                let message = format!("row {} cannot be read: {why}", rows.number);
+                let message = format!("cannot read row {}: {why}", rows.number);
                 let problem = rows_problem(rows.path, message, cell);
-                let report = self.report(cell, Outcome::Mistaken, vec![problem]);
+                let report = self.report(cell, Outcome::Invalid, vec![problem]);
                 self.finish(report);
                 self.take_row(step)
             }
@@ -129,9 +129,9 @@ impl LaneCx<'_, '_> {
             return;
         }
         if let Some(only) = rows.only_row.filter(|only| rows.number < *only && !rows.is_over) {
-            let message = format!("`{file}` has no row {only}: it ends after row {}", rows.number);
+            let message = format!("`{file}` has no row {only}: the last is row {}", rows.number);
             let problem = rows_problem(rows.path, message, cell);
-            let report = self.report(cell, Outcome::Mistaken, vec![problem]);
+            let report = self.report(cell, Outcome::Invalid, vec![problem]);
             self.finish(report);
             return;
         }
@@ -140,6 +140,6 @@ impl LaneCx<'_, '_> {
 }
 
 fn rows_problem(path: Span, message: String, cell: CellId) -> Problem {
-    let hint = "name a file with columns in its first row (.csv, .tsv), a JSON array (.json) or JSON lines (.jsonl)";
+    let hint = "use a file with a header row (.csv, .tsv), a JSON array (.json) or JSON lines (.jsonl)";
     Problem::error(Code::UnreadableFile, path, message).with_hint(hint).in_source(cell.source)
 }

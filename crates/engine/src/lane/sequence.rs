@@ -88,7 +88,7 @@ fn skip_reason(
             None => condition.of(&resolver.workspace.source(source).text).to_owned(),
         })),
         None => {
-            let message = format!("this must be true or false, but is {}", value.kind().describe());
+            let message = format!("this must be true or false, but it is {}", value.kind().describe());
             Err(vec![Problem::error(Code::FailedExpression, condition, message).in_source(source)])
         }
     }

@@ -150,7 +150,7 @@ impl Mutation {
     }
 }
 
-/// Changes in plain words, those that are alike in one: each goes on after "no check notices when".
+/// Changes in plain words, those that are alike in one: each goes on after "undetected".
 pub fn describe(mutations: &[Mutation]) -> Vec<String> {
     let mut lines = Vec::new();
     let statuses: Vec<String> = mutations
@@ -165,11 +165,11 @@ pub fn describe(mutations: &[Mutation]) -> Vec<String> {
     }
     let has = |change: &Mutation| mutations.contains(change);
     match (has(&Mutation::EmptyBody), has(&Mutation::NotJson), has(&Mutation::OtherBody)) {
-        (true, true, _) => lines.push("the body is empty or no JSON".to_owned()),
-        (true, _, true) => lines.push("the body is empty or another text".to_owned()),
+        (true, true, _) => lines.push("the body is empty or not JSON".to_owned()),
+        (true, _, true) => lines.push("the body is empty or different text".to_owned()),
         (true, ..) => lines.push("the body is empty".to_owned()),
-        (_, true, _) => lines.push("the body is no JSON".to_owned()),
-        (.., true) => lines.push("the body is another text".to_owned()),
+        (_, true, _) => lines.push("the body is not JSON".to_owned()),
+        (.., true) => lines.push("the body is different text".to_owned()),
         _ => {}
     }
     if has(&Mutation::EmptyList) {

@@ -106,7 +106,7 @@ fn each_failed_check_tells_what_it_was_about() {
     let mut all = String::new();
     for check in CHECKS {
         let fixture = format!(
-            "#- a.http\n%% one\nGET http://bench/lots/1\nAuthorization: Bearer t-4616-early\n\n\
+            "#- a.http\n%% one\nGET http://local/lots/1\nAuthorization: Bearer t-4616-early\n\n\
              % check {check} else \"look at {{{{body.id}}}}\"\n"
         );
         let run = replay(&fixture, &["a.http"], settings(None, &[]), |_| {
@@ -124,7 +124,7 @@ fn each_failed_check_tells_what_it_was_about() {
             [] => {
                 let what = match report.outcome.as_str() {
                     "passed" => "passes",
-                    "mistaken" => "is not sent",
+                    "invalid" => "is not sent",
                     other => panic!("{check}: {other}"),
                 };
                 assert!(!report.problems.is_empty(), "{check} {what}");

@@ -7,7 +7,7 @@ fn captured_values_reach_the_cells_that_follow() {
     check_replay(
         r#"#- desk.http
 %% Book in
-POST http://bench/lots
+POST http://local/lots
 
 % yield lot = body.id
 % yield bins = body.bins
@@ -15,7 +15,7 @@ POST http://bench/lots
 
 %% Weigh
 % needs book-in
-PUT http://bench/lots/{{lot}}?bins={{bins + 1}}
+PUT http://local/lots/{{lot}}?bins={{bins + 1}}
 
 % check body.kg > 0
 #- responses
@@ -36,21 +36,21 @@ fn a_failed_check_is_explained_and_its_dependents_are_not_sent() {
     check_replay(
         r#"#- desk.http
 %% Book in
-POST http://bench/lots
+POST http://local/lots
 
 % check body.bins == 24 else "the scale counted {{body.bins}}"
 % check status < 300 && body.cold
 
 %% Weigh
 % needs book-in
-GET http://bench/weigh
+GET http://local/weigh
 
 %% Label
 % needs weigh
-GET http://bench/label
+GET http://local/label
 
 %% Health
-GET http://bench/health
+GET http://local/health
 #- responses
 POST /lots -> 201 {"bins": 23, "cold": false}
 GET /health -> 204
@@ -71,19 +71,19 @@ fn a_value_that_cannot_be_captured_fails_the_cell() {
     check_replay(
         r#"#- desk.http
 %% Book in
-POST http://bench/lots
+POST http://local/lots
 
 % yield lot = body.lot.id
 % yield bins = body.bins
 
 %% Weigh
 % needs book-in
-GET http://bench/lots/{{lot}}
+GET http://local/lots/{{lot}}
 #- responses
 POST /lots -> 201 {"bins": 24}
 #- events
 book-in failed 201
-  lot not captured: `body` has no `lot`: there is `bins`
+  lot not captured: `body` has no member `lot`; available: `bins`
   bins = 24
 weigh not-sent: book-in
 1 request, 1 failed, 1 not sent, exit 1
@@ -96,25 +96,25 @@ fn a_request_without_response_has_the_worst_exit_code() {
     check_replay(
         r#"#- desk.http
 %% Scale
-GET http://bench/scale
+GET http://local/scale
 
 % check status == 200
 
 %% Broken
-GET http://bench/{{nobody}}
+GET http://local/{{nobody}}
 
 %% Health
-GET http://bench/health
+GET http://local/health
 
 % check status == 200
 #- responses
 GET /scale -> none
 GET /health -> 500
 #- events
-scale no-answer
+scale no-response
   no response: no answer in time
-broken mistaken
-  error[unknown-value]: no value is named `nobody`
+broken invalid
+  error[unknown-variable]: no variable named `nobody`
 health failed 500, 1 check
   status == 200: status is 500
 2 requests, 1 failed, 1 with errors, 1 without response, exit 3
@@ -127,22 +127,22 @@ fn a_skipped_cell_takes_its_dependents_along() {
     check_replay(
         r#"#- desk.http
 %% Truck
-GET http://bench/truck
+GET http://local/truck
 
 % yield truck = body.here
 
 %% Unload
 % needs truck
 % skip when !truck "no truck came"
-POST http://bench/unload
+POST http://local/unload
 
 %% Sweep
 % needs unload
-POST http://bench/sweep
+POST http://local/sweep
 
 %% Lights
 % skip when row
-GET http://bench/lights
+GET http://local/lights
 #- responses
 GET /truck -> 200 {"here": false}
 #- events
@@ -150,8 +150,8 @@ truck passed 200
   truck = false
 unload skipped: no truck came
 sweep skipped: unload was skipped
-lights mistaken
-  error[missing-value]: there is no `row` here
+lights invalid
+  error[missing-value]: `row` is not available here
 1 request, 2 skipped, 1 with errors, exit 2
 "#,
     );
@@ -162,7 +162,7 @@ fn polling_sends_the_same_request_until_its_condition_holds() {
     check_replay(
         r#"#- desk.http
 %% Cooling
-GET http://bench/room?nonce={{random(1, 1)}}
+GET http://local/room?nonce={{random(1, 1)}}
 
 % wait until body.celsius < 4 every 1s for 5s
 % yield celsius = body.celsius
@@ -184,7 +184,7 @@ fn a_condition_that_never_holds_is_reported_like_a_check() {
     check_replay(
         r#"#- desk.http
 %% Cooling
-GET http://bench/room
+GET http://local/room
 
 % wait until body.celsius < 4 every 1s for 2s
 #- responses
@@ -211,18 +211,18 @@ lot
 #- desk.http
 %% Book in
 % each row in "lots.csv"
-POST http://bench/{{lot}}?bins={{bins}}
+POST http://local/{{lot}}?bins={{bins}}
 
 % check status == 201
 % yield last = lot
 
 %% Empty
 % each row in "none.csv"
-POST http://bench/{{lot}}
+POST http://local/{{lot}}
 
 %% Weigh
 % needs book-in
-GET http://bench/weigh
+GET http://local/weigh
 #- responses
 POST /L-1?bins=24 -> 201
 POST /L-2?bins=0 -> 422
@@ -253,16 +253,16 @@ fn a_sequence_plays_its_cells_with_arguments() {
 % play book
 
 %% Weigh
-POST http://bench/scale?kg={{kg}}
+POST http://local/scale?kg={{kg}}
 
 % yield last = kg
 
 %% Book
-POST http://bench/lots?last={{last}}
+POST http://local/lots?last={{last}}
 
 %% Evening
 % needs morning
-GET http://bench/report
+GET http://local/report
 #- responses
 POST /scale?kg=11 -> 200
 POST /scale?kg=12 -> 200
@@ -292,16 +292,16 @@ fn a_sequence_fails_with_one_of_its_cells() {
 % play book
 
 %% Weigh
-POST http://bench/scale
+POST http://local/scale
 
 % check status == 200
 
 %% Book
-POST http://bench/lots
+POST http://local/lots
 
 %% Evening
 % needs morning
-GET http://bench/report
+GET http://local/report
 #- responses
 POST /scale -> 503
 POST /lots -> 201
@@ -321,19 +321,19 @@ fn cleanup_comes_last_whatever_happened() {
         r#"#- a.http
 %% Clean
 % afterwards
-DELETE http://bench/lots
+DELETE http://local/lots
 
 %% Book
-POST http://bench/lots
+POST http://local/lots
 
 % check status == 201
 #- b.http
 %% Clean up
 % afterwards
-DELETE http://bench/trays
+DELETE http://local/trays
 
 %% Broken
-GET http://bench/{{nobody}}
+GET http://local/{{nobody}}
 #- responses
 POST /lots -> 500
 DELETE /lots -> 204
@@ -342,8 +342,8 @@ DELETE /trays -> 204
 book failed 500, 1 check
   status == 201: status is 500
 clean passed 204
-broken mistaken
-  error[unknown-value]: no value is named `nobody`
+broken invalid
+  error[unknown-variable]: no variable named `nobody`
 clean-up passed 204
 3 requests, 1 failed, 1 with errors, exit 2
 "#,
@@ -359,14 +359,14 @@ fn shared_checks_can_be_waived_and_replaced() {
 % check json: size > 0
 
 %% Plain
-GET http://bench/1
+GET http://local/1
 
 %% Waived
 % waive ok, json
-GET http://bench/2
+GET http://local/2
 
 %% Replaced
-GET http://bench/3
+GET http://local/3
 
 % check ok: status == 404
 #- responses
@@ -388,16 +388,16 @@ fn a_cell_of_another_file_is_needed_by_its_path() {
         r#"#- desk.http
 %% Weigh
 % needs gate/sign-in.http#sign-in
-GET http://bench/lots?key={{key}}
+GET http://local/lots?key={{key}}
 #- gate/sign-in.http
 %% Sign in
-POST http://bench/session
+POST http://local/session
 
 % yield key = body.key
 
 %% Sign out
 % needs sign-in
-DELETE http://bench/session
+DELETE http://local/session
 #- responses
 POST /session -> 200 {"key": "k-1"}
 GET /lots?key=k-1 -> 200
@@ -418,11 +418,11 @@ fn a_question_is_answered_once_for_all_cells() {
         r#"#- desk.http
 %% Book
 % ask grower "G-11"
-POST http://bench/lots?grower={{grower}}
+POST http://local/lots?grower={{grower}}
 
 %% Weigh
 % ask grower "G-11"
-POST http://bench/scale?grower={{grower}}
+POST http://local/scale?grower={{grower}}
 #- responses
 POST /lots?grower=G-11 -> 200
 POST /scale?grower=G-11 -> 200
@@ -442,7 +442,7 @@ fn an_all_of_nothing_passes_with_a_warning() {
 heavy = { params = ["lots"], is = "lots.all(lot, lot.kg > 5)" }
 #- desk.http
 %% Lots
-GET http://bench/lots
+GET http://local/lots
 
 % check body.lots.all(lot, lot.kg > 0)
 % check status == 200 && body.more.all(lot, lot.kg > 0)
@@ -454,7 +454,7 @@ GET http://bench/lots
 GET /lots -> 200 {"lots": [], "more": [{"kg": 3}]}
 #- events
 lots passed 200, 6 checks
-  warning[empty-list]: `body.lots` is empty, so `all` holds of nothing in it
+  warning[empty-list]: `body.lots` is empty, so this check always passes
 1 request, exit 0
 "#,
     );
@@ -465,7 +465,7 @@ fn a_check_that_cannot_be_evaluated_fails_with_the_reason() {
     check_replay(
         r#"#- desk.http
 %% Lots
-GET http://bench/lots
+GET http://local/lots
 
 % check body.id
 % check body.lot.id == 1
@@ -475,8 +475,8 @@ GET http://bench/lots
 GET /lots -> 200 {"id": "L-1"}
 #- events
 lots failed 200, 4 checks
-  body.id: body.id is "L-1"; a check must be true or false, but this is text
-  body.lot.id == 1: `body` has no `lot`: there is `id`
+  body.id: body.id is "L-1"; a check must be true or false, but this is a string
+  body.lot.id == 1: `body` has no member `lot`; available: `id`
   body.id == "L-2": body.id is "L-1"
 1 request, 3 failed, exit 1
 "#,
@@ -491,15 +491,15 @@ fn values_that_need_each_other_are_an_error_of_each_cell_that_uses_them() {
 % let crates = bins
 
 %% Book
-POST http://bench/lots?bins={{bins}}
+POST http://local/lots?bins={{bins}}
 
 %% Health
-GET http://bench/health
+GET http://local/health
 #- responses
 GET /health -> 200
 #- events
-book mistaken
-  error[value-cycle]: values that need each other: bins → crates → bins
+book invalid
+  error[variable-cycle]: circular definition: bins → crates → bins
 health passed 200
 1 request, 1 with errors, exit 2
 "#,
@@ -511,24 +511,24 @@ fn a_value_reaches_another_file_only_through_needs() {
     check_replay(
         r#"#- a.http
 %% Sign in
-POST http://bench/session
+POST http://local/session
 
 % yield key = body.key
 #- b.http
 %% Weigh
-GET http://bench/lots?key={{key}}
+GET http://local/lots?key={{key}}
 
 %% Signed
 % needs a.http#sign-in
-GET http://bench/lots?key={{key}}
+GET http://local/lots?key={{key}}
 #- responses
 POST /session -> 200 {"key": "k-1"}
 GET /lots?key=k-1 -> 200
 #- events
 sign-in passed 200
   key = "k-1"
-weigh mistaken
-  error[missing-value]: `key` has no value here: `sign-in` of `a.http` yields it
+weigh invalid
+  error[missing-value]: `key` has no value here: `sign-in` in `a.http` yields it
 signed passed 200
 2 requests, 1 with errors, exit 2
 "#,

@@ -10,7 +10,7 @@ use yieldtray_test_support::{RunRecord, json_answer, settings, side_by_side, wit
 /// Six files with all that can make them depend on each other.
 const HOUSE: &str = "#- yieldtray.toml
 [oauth2.shift]
-token_url = \"http://bench/token\"
+token_url = \"http://local/token\"
 grant = \"client_credentials\"
 client_id = \"desk\"
 client_secret = \"s-4616-early\"
@@ -19,62 +19,62 @@ client_secret = \"s-4616-early\"
 % check ok: status < 300
 #- gate.http
 %% sign-in
-POST http://bench/session
+POST http://local/session
 
 % yield token = body.token secret
 %% renew
-POST http://bench/session?again=1
+POST http://local/session?again=1
 
 % yield token = body.token secret
 %% sign-out
 % afterwards
-DELETE http://bench/session
+DELETE http://local/session
 X-Token: {{token}}
 #- intake.http
 %% book
 % needs gate.http#sign-in
-POST http://bench/lots?ref={{ref}}&by={{token}}
+POST http://local/lots?ref={{ref}}&by={{token}}
 
 % yield lot_id = body.id
 %% rows
 % each row in \"lots.csv\"
-GET http://bench/lots/{{row.lot}}/{{random(1, 9)}}
+GET http://local/lots/{{row.lot}}/{{random(1, 9)}}
 %% remove
 % afterwards
-DELETE http://bench/lots/{{lot_id}}
+DELETE http://local/lots/{{lot_id}}
 #- office.http
 %% pay
 % auth oauth2 shift
-GET http://bench/pay/{{ref}}
+GET http://local/pay/{{ref}}
 %% graded
 % needs intake.http#book
-GET http://bench/grade/{{lot_id}}
+GET http://local/grade/{{lot_id}}
 
 % wait until body.tries == 3 every 1s for 1m
 #- orchard.http
 %% look
 % auth oauth2 shift
 % ask zone \"Which zone?\" default \"north\"
-GET http://bench/zones/{{zone}}
+GET http://local/zones/{{zone}}
 %% fails
-GET http://bench/echo/t-4616-token
+GET http://local/echo/t-4616-token
 
 % check body.path == \"/nowhere\"
 %% skips
 % skip when zone == \"north\" \"no truck goes there\"
 % ask zone \"Which zone?\" default \"north\"
-GET http://bench/zones
+GET http://local/zones
 #- morning.http
 %% all
 % play weigh with kilos = 12 times 2
-% play papers.http#print
+% play documents.http#print
 %% weigh
-GET http://bench/scale/{{kilos}}/{{ref}}
-#- papers.http
+GET http://local/scale/{{kilos}}/{{ref}}
+#- documents.http
 %% print
-GET http://bench/label/{{ref}}
+GET http://local/label/{{ref}}
 %% after
-GET http://bench/label/{{missing}}
+GET http://local/label/{{missing}}
 #- lots.csv
 lot
 L-1
@@ -83,7 +83,7 @@ L-3
 ";
 
 /// The gate comes first: a secret is hidden from when it is known, which side by side may only be earlier.
-const FILES: [&str; 6] = ["gate.http", "morning.http", "orchard.http", "intake.http", "office.http", "papers.http"];
+const FILES: [&str; 6] = ["gate.http", "morning.http", "orchard.http", "intake.http", "office.http", "documents.http"];
 
 /// Answers by the request alone, but for the grading, which is done at the third look.
 fn packhouse() -> impl FnMut(&PreparedRequest) -> Result<Exchange, Failure> {
@@ -142,11 +142,11 @@ fn the_house_shows_what_it_is_meant_to_show() {
     let record = house(8, 1, &mut |open| open - 1);
     let outcomes: Vec<&str> = record.reports().map(|report| report.outcome.as_str()).collect();
     let count = |word: &str| outcomes.iter().filter(|outcome| **outcome == word).count();
-    assert_eq!((count("failed"), count("skipped"), count("mistaken")), (1, 1, 1), "{outcomes:?}");
+    assert_eq!((count("failed"), count("skipped"), count("invalid")), (1, 1, 1), "{outcomes:?}");
     // Each asks for the same token, and each tells the same default: both are told once.
     assert_eq!(record.events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count(), 1);
     assert_eq!(record.sent.iter().filter(|request| request.url.path() == "/token").count(), 1);
-    let remarks = record.problems().into_iter().filter(|problem| problem.message.contains("its default is taken"));
+    let remarks = record.problems().into_iter().filter(|problem| problem.message.contains("using its default"));
     assert_eq!(remarks.count(), 1);
     // What others need stays, though its file yields the name again.
     let by = record.sent.iter().find(|request| request.url.path() == "/lots").expect("a lot is booked");
@@ -171,8 +171,8 @@ fn what_is_done_afterwards_waits_for_those_who_need_the_file() {
 
 #[test]
 fn an_interrupted_run_undoes_what_it_did_and_says_so() {
-    let fixture = "#- a.http\n%% book\nPOST http://bench/lots\n%% wait\nGET http://bench/lots/1\n\n% wait until body.done every 1s for 1m\n\n\
-        %% more\nGET http://bench/lots\n%% undo\n% afterwards\nDELETE http://bench/lots/1\n";
+    let fixture = "#- a.http\n%% book\nPOST http://local/lots\n%% wait\nGET http://local/lots/1\n\n% wait until body.done every 1s for 1m\n\n\
+        %% more\nGET http://local/lots\n%% undo\n% afterwards\nDELETE http://local/lots/1\n";
     // In a pause, and just before one.
     for in_pause in [true, false] {
         let record = with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
@@ -202,7 +202,7 @@ fn an_interrupted_run_undoes_what_it_did_and_says_so() {
             RunRecord { events, summary: *run.summary(), sent: Vec::new() }
         });
         let told_of: Vec<_> = record.reports().map(|report| (report.outcome.as_str(), report.attempts)).collect();
-        assert_eq!(told_of, [("passed", 1), ("no-answer", 2), ("passed", 1)]);
+        assert_eq!(told_of, [("passed", 1), ("no-response", 2), ("passed", 1)]);
         let failure = record.reports().nth(1).and_then(|report| report.failure.clone()).expect("a reason");
         assert_eq!(failure.kind.as_str(), "interrupted");
         assert_eq!(
@@ -215,24 +215,24 @@ fn an_interrupted_run_undoes_what_it_did_and_says_so() {
 #[test]
 fn a_failure_of_the_program_ends_one_file_only() {
     // The files of this workspace fail in a way no file should: the reader panics.
-    let fixture = "#- a.http\n%% one\nGET http://bench/1\n%% two\n% body from trap.json\nPOST http://bench/2\n%% three\nGET http://bench/3\n\
-        #- b.http\n%% four\n% needs a.http#three\nGET http://bench/4\n%% five\nGET http://bench/5\n";
+    let fixture = "#- a.http\n%% one\nGET http://local/1\n%% two\n% body from trap.json\nPOST http://local/2\n%% three\nGET http://local/3\n\
+        #- b.http\n%% four\n% needs a.http#three\nGET http://local/4\n%% five\nGET http://local/5\n";
     for jobs in [1, 4] {
         let record = with_run(fixture, &["a.http", "b.http"], settings(None, &[]), 1, |run| {
             side_by_side(run, jobs, &mut |_| 0, &mut |_| Ok(json_answer(200, "{}")))
         });
         let outcomes: Vec<Outcome> = record.reports().map(|report| report.outcome).collect();
-        assert_eq!(outcomes, [Outcome::Passed, Outcome::Mistaken, Outcome::NotSent, Outcome::Passed], "{jobs}");
+        assert_eq!(outcomes, [Outcome::Passed, Outcome::Invalid, Outcome::NotSent, Outcome::Passed], "{jobs}");
         let problem = record.problems()[0];
-        assert_eq!(problem.code.as_str(), "internal-failure");
+        assert_eq!(problem.code.as_str(), "internal-error");
         assert!(problem.message.contains("the trap is sprung"), "{}", problem.message);
-        assert_eq!((record.summary.not_reached, record.summary.mistaken, record.summary.exit_code().code()), (1, 1, 2));
+        assert_eq!((record.summary.not_reached, record.summary.invalid, record.summary.exit_code().code()), (1, 1, 2));
     }
 }
 
 #[test]
 fn a_seed_gives_a_cell_the_same_values_whatever_else_is_sent() {
-    let cell = |name: &str| format!("%% {name}\nGET http://bench/{{{{uuid()}}}}/{{{{random(1, 1000000)}}}}\n");
+    let cell = |name: &str| format!("%% {name}\nGET http://local/{{{{uuid()}}}}/{{{{random(1, 1000000)}}}}\n");
     let sent = |cells: &[&str]| {
         let fixture = format!("#- a.http\n{}", cells.iter().map(|name| cell(name)).collect::<String>());
         let record = with_run(&fixture, &["a.http"], settings(None, &[]), 1, |run| {
@@ -263,9 +263,9 @@ fn ready_from(fixture: &str, files: &[&str]) -> Vec<(String, usize, Vec<String>)
 #[test]
 fn cookies_come_from_other_lanes_alone() {
     // The sequence makes one lane of its file and the gate's; the desk has its own.
-    let fixture = "#- round.http\n%% all\n% play gate.http#look\n\n%% last\n% needs gate.http#sign-in\nGET http://bench/last\n\
-        #- gate.http\n%% sign-in\nPOST http://bench/session\n\n%% look\nGET http://bench/look\n\
-        #- desk.http\n%% book\n% needs gate.http#sign-in\nPOST http://bench/lots\n";
+    let fixture = "#- round.http\n%% all\n% play gate.http#look\n\n%% last\n% needs gate.http#sign-in\nGET http://local/last\n\
+        #- gate.http\n%% sign-in\nPOST http://local/session\n\n%% look\nGET http://local/look\n\
+        #- desk.http\n%% book\n% needs gate.http#sign-in\nPOST http://local/lots\n";
     let seen = ready_from(fixture, &["round.http", "gate.http", "desk.http"]);
     let of = |name: &str| seen.iter().find(|(own, ..)| own == name).unwrap_or_else(|| panic!("{name} in {seen:?}"));
     assert_eq!(of("last").1, of("sign-in").1);
@@ -276,8 +276,8 @@ fn cookies_come_from_other_lanes_alone() {
 
 #[test]
 fn a_value_another_file_needs_stays_in_a_shared_lane_too() {
-    let fixture = "#- round.http\n%% all\n% play gate.http#renew\n\n%% last\n% needs gate.http#sign-in\nGET http://bench/{{token}}\n\
-        #- gate.http\n%% sign-in\nPOST http://bench/first\n\n% yield token = body.token\n\n%% renew\nPOST http://bench/second\n\n% yield token = body.token\n";
+    let fixture = "#- round.http\n%% all\n% play gate.http#renew\n\n%% last\n% needs gate.http#sign-in\nGET http://local/{{token}}\n\
+        #- gate.http\n%% sign-in\nPOST http://local/first\n\n% yield token = body.token\n\n%% renew\nPOST http://local/second\n\n% yield token = body.token\n";
     let record = with_run(fixture, &["gate.http", "round.http"], settings(None, &[]), 1, |run| {
         side_by_side(run, 1, &mut |_| 0, &mut |request| {
             Ok(json_answer(200, &format!("{{\"token\": \"{}\"}}", request.url.path().trim_start_matches('/'))))
@@ -290,10 +290,10 @@ fn a_value_another_file_needs_stays_in_a_shared_lane_too() {
 #[test]
 fn who_needs_a_cell_sees_what_it_captured_before_however_often_it_is_played_later() {
     // In the plan `who` stands between the two plays of `make`, which a sequence gives different values.
-    let fixture = "#- a.http\n%% who\n% needs b.http#make\n% each row in \"rows.csv\"\nGET http://bench/who/{{made}}\n\
-        #- b.http\n%% make\n% let second = \"first\"\nGET http://bench/make/{{second}}\n\n% yield made = body.made\n\n\
+    let fixture = "#- a.http\n%% who\n% needs b.http#make\n% each row in \"rows.csv\"\nGET http://local/who/{{made}}\n\
+        #- b.http\n%% make\n% let second = \"first\"\nGET http://local/make/{{second}}\n\n% yield made = body.made\n\n\
         %% others\n% play make with second = \"second\" times 3\n% play make with second = \"third\"\n\
-        #- z.http\n%% last\n% needs b.http#make\nGET http://bench/last/{{made}}\n\
+        #- z.http\n%% last\n% needs b.http#make\nGET http://local/last/{{made}}\n\
         #- rows.csv\nrow\n1\n2\n3\n";
     let mut seen = Vec::new();
     for jobs in [1, 3, 8] {
@@ -303,7 +303,7 @@ fn who_needs_a_cell_sees_what_it_captured_before_however_often_it_is_played_late
                 Ok(json_answer(200, &format!("{{\"made\": \"{made}\"}}")))
             })
         });
-        let urls = record.reports().map(|report| report.url.trim_start_matches("http://bench").to_owned());
+        let urls = record.reports().map(|report| report.url.trim_start_matches("http://local").to_owned());
         seen.push(urls.collect::<Vec<_>>().join(" "));
     }
     assert_eq!(
@@ -317,7 +317,7 @@ fn who_needs_a_cell_sees_what_it_captured_before_however_often_it_is_played_late
 fn a_lane_that_is_far_ahead_waits_to_be_heard() {
     let rows: String = (0..3000).map(|row| format!("L-{row}\n")).collect();
     let fixture = format!(
-        "#- a.http\n%% slow\nGET http://bench/slow\n#- b.http\n%% rows\n% each row in \"lots.csv\"\nGET http://bench/{{{{row.lot}}}}\n#- lots.csv\nlot\n{rows}"
+        "#- a.http\n%% slow\nGET http://local/slow\n#- b.http\n%% rows\n% each row in \"lots.csv\"\nGET http://local/{{{{row.lot}}}}\n#- lots.csv\nlot\n{rows}"
     );
     with_run(&fixture, &["a.http", "b.http"], settings(None, &[]), 1, |run| {
         let Some(Next::Send(slow)) = run.next() else { panic!("the first one goes") };
@@ -341,28 +341,28 @@ fn a_lane_that_is_far_ahead_waits_to_be_heard() {
 fn checks_are_judged_behind_the_next_request_and_told_before_it() {
     const FILE: &str = "#- a.http
 %% Book
-POST http://bench/lots
+POST http://local/lots
 
 % yield lot_id = body.id
 % check body.bins == 24
 % check status == 201
 
 %% Read
-GET http://bench/lots/{{lot_id}}
+GET http://local/lots/{{lot_id}}
 
 % check body.id == lot_id
 
 %% Lacks
-GET http://bench/{{nobody_gives_this}}
+GET http://local/{{nobody_gives_this}}
 
 %% Own
-GET http://bench/own
+GET http://local/own
 
 % yield lot_id = body.other
 % check lot_id == 'L-1'
 
 %% Last
-GET http://bench/last/{{lot_id}}
+GET http://local/last/{{lot_id}}
 
 % check status == 500
 ";
@@ -401,7 +401,7 @@ GET http://bench/last/{{lot_id}}
             "Failed",
             "sent /own",
             "Passed",
-            "Mistaken",
+            "Invalid",
             "sent /last/L-2",
             "Failed",
             "Failed",

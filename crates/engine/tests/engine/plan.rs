@@ -31,7 +31,7 @@ impl Files {
                 if *afterwards {
                     text.push_str("% afterwards\n");
                 }
-                text.push_str("GET http://bench/\n");
+                text.push_str("GET http://local/\n");
             }
         }
         text
@@ -132,8 +132,8 @@ proptest! {
 
 #[test]
 fn what_runs_afterwards_waits_for_what_it_needs_of_other_files() {
-    let text = "#- a.http\n%% room\nGET http://bench/\n#- b.http\n%% lot\nGET http://bench/\n%% clean\n\
-                % needs lot, a.http#room\n% afterwards\nGET http://bench/\n";
+    let text = "#- a.http\n%% room\nGET http://local/\n#- b.http\n%% lot\nGET http://local/\n%% clean\n\
+                % needs lot, a.http#room\n% afterwards\nGET http://local/\n";
     let mut workspace = workspace(text);
     let source = workspace.load(Path::new("b.http")).expect("a file");
     let clean = workspace.cell_named(source, "clean").expect("a cell");
@@ -145,7 +145,7 @@ fn what_runs_afterwards_waits_for_what_it_needs_of_other_files() {
 #[test]
 fn each_time_a_cell_is_played_has_its_number() {
     let mut workspace = workspace(
-        "#- a.http\n%% round\n% play weigh times 2\n% play look\n% play weigh\n\n%% weigh\nGET http://bench/w\n\n%% look\nGET http://bench/l\n",
+        "#- a.http\n%% round\n% play weigh times 2\n% play look\n% play weigh\n\n%% weigh\nGET http://local/w\n\n%% look\nGET http://local/l\n",
     );
     let source = workspace.load(Path::new("a.http")).expect("a file");
     let all: Vec<CellId> = workspace.cells(source).collect();

@@ -61,7 +61,7 @@ fn outcomes(events: &[Event]) -> Vec<&str> {
 
 const DESK: &str = "#- yieldtray.toml
 [oauth2.shift]
-token_url = \"http://bench/token\"
+token_url = \"http://local/token\"
 grant = \"client_credentials\"
 client_id = \"desk\"
 client_secret = \"s-4616-early\"
@@ -70,7 +70,7 @@ client_secret = \"s-4616-early\"
 
 #[test]
 fn who_is_skipped_is_asked_nothing_and_gets_no_token() {
-    let cell = "%% pay\n% skip when grower == \"G-99\" \"left in spring\"\n% ask pin \"The PIN?\"\n% auth oauth2 shift\nGET http://bench/pay/{{pin}}\n";
+    let cell = "%% pay\n% skip when grower == \"G-99\" \"left in spring\"\n% ask pin \"The PIN?\"\n% auth oauth2 shift\nGET http://local/pay/{{pin}}\n";
     let fixture = format!("{DESK}{cell}");
     let grower = |id: &str| [("grower", Value::text(id))];
     let (sent, events) = steps(&fixture, &grower("G-99"), fine);
@@ -80,7 +80,7 @@ fn who_is_skipped_is_asked_nothing_and_gets_no_token() {
     assert_eq!(outcomes(&events), ["passed"]);
     // What only the answer can tell is asked first.
     let late =
-        format!("{DESK}%% pay\n% skip when pin == \"said-pin\" \"no\"\n% ask pin \"The PIN?\"\nGET http://bench/pay\n");
+        format!("{DESK}%% pay\n% skip when pin == \"said-pin\" \"no\"\n% ask pin \"The PIN?\"\nGET http://local/pay\n");
     let (sent, events) = steps(&late, &[], fine);
     assert_eq!((sent, outcomes(&events)), (vec!["? The PIN?".to_owned()], vec!["skipped"]));
 }
@@ -88,7 +88,7 @@ fn who_is_skipped_is_asked_nothing_and_gets_no_token() {
 #[test]
 fn a_sequence_asks_for_itself_before_it_gives() {
     let fixture = "#- a.http\n%% round\n% ask who \"Who?\"\n% play visit with grower = who + \"-a\"\n% play visit with grower = who + \"-b\"\n\n\
-        %% visit\n% ask pin \"PIN?\"\nGET http://bench/growers/{{grower}}?pin={{pin}}&again={{grower}}\n";
+        %% visit\n% ask pin \"PIN?\"\nGET http://local/growers/{{grower}}?pin={{pin}}&again={{grower}}\n";
     let (sent, events) = steps(fixture, &[], fine);
     assert_eq!(
         sent,
@@ -101,7 +101,7 @@ fn a_sequence_asks_for_itself_before_it_gives() {
     );
     assert_eq!(outcomes(&events), ["passed", "passed"]);
     // What a sequence makes up is the same in the whole request.
-    let fixture = "#- a.http\n%% round\n% play visit with grower = uuid()\n\n%% visit\nGET http://bench/{{grower}}?again={{grower}}\n";
+    let fixture = "#- a.http\n%% round\n% play visit with grower = uuid()\n\n%% visit\nGET http://local/{{grower}}?again={{grower}}\n";
     let (sent, _) = steps(fixture, &[], fine);
     let (path, again) = sent[0].split_once("?again=").expect("both");
     assert_eq!(path.trim_start_matches("GET /"), again);
@@ -110,7 +110,7 @@ fn a_sequence_asks_for_itself_before_it_gives() {
 #[test]
 fn a_remark_is_not_lost_while_a_token_is_got() {
     let fixture =
-        format!("{DESK}%% pay\n% ask pin \"PIN?\" default 4\n% auth oauth2 shift\nGET http://bench/pay/{{{{pin}}}}\n");
+        format!("{DESK}%% pay\n% ask pin \"PIN?\" default 4\n% auth oauth2 shift\nGET http://local/pay/{{{{pin}}}}\n");
     let mut nobody = settings(None, &[]);
     nobody.can_ask = false;
     let (sent, events) = with_run(&fixture, &["a.http"], nobody, 1, |run| drive(run, fine));
@@ -149,7 +149,7 @@ const NOON: i64 = 1_789_387_200;
 
 /// What a run does that has a token from before: its steps, and the tokens it ends with.
 fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>, Vec<String>, Vec<String>) {
-    let fixture = format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n");
+    let fixture = format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://local/pay\n");
     let mut workspace = yieldtray_test_support::workspace(&fixture);
     let engine = yieldtray_test_support::engine();
     let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
@@ -169,7 +169,7 @@ fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>,
 
 #[test]
 fn a_kept_token_serves_until_it_ends_or_is_refused() {
-    let fingerprint = fingerprint(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
+    let fingerprint = fingerprint(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://local/pay\n"));
     let token = |expires_at, refresh| kept("a-kept", expires_at, refresh, fingerprint.clone());
 
     let (sent, _, left, _) = with_kept(token(Some(NOON + 60), None), fine);
@@ -198,12 +198,12 @@ fn a_kept_token_serves_until_it_ends_or_is_refused() {
         Event::CellFinished(report) => report.advice.clone(),
         _ => None,
     });
-    assert!(advice.is_some_and(|advice| advice.contains("kept token of `shift` was not taken")));
+    assert!(advice.is_some_and(|advice| advice.contains("stored token of `shift` was rejected")));
 }
 
 #[test]
 fn where_renewing_is_refused_a_new_token_is_got() {
-    let fingerprint = fingerprint(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
+    let fingerprint = fingerprint(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://local/pay\n"));
     let asked = RefCell::new(0);
     let once_refused = |path: &str| match path {
         "/token" if *asked.borrow() == 0 => {
@@ -222,10 +222,10 @@ fn where_renewing_is_refused_a_new_token_is_got() {
 
 #[test]
 fn what_cannot_be_sent_asks_nothing() {
-    let broken = "%% broken\n% ask pin \"PIN?\"\nGET http://bench/{{\n";
+    let broken = "%% broken\n% ask pin \"PIN?\"\nGET http://local/{{\n";
     let (sent, events) = steps(&format!("#- a.http\n{broken}"), &[], fine);
-    assert_eq!((sent.len(), outcomes(&events)), (0, vec!["mistaken"]));
-    let unmet = "%% first\nGET http://bench/1\n\n% check false\n\n%% second\n% needs first\n% ask pin \"PIN?\"\nGET http://bench/{{pin}}\n";
+    assert_eq!((sent.len(), outcomes(&events)), (0, vec!["invalid"]));
+    let unmet = "%% first\nGET http://local/1\n\n% check false\n\n%% second\n% needs first\n% ask pin \"PIN?\"\nGET http://local/{{pin}}\n";
     let (sent, events) = steps(&format!("#- a.http\n{unmet}"), &[], fine);
     assert_eq!((sent, outcomes(&events)), (vec!["GET /1".to_owned()], vec!["failed", "not-sent"]));
     let report = events.iter().rev().find_map(|event| match event {

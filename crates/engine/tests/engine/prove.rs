@@ -9,7 +9,7 @@ use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_o
 
 /// How a cell with these checks comes out for an answer, and what is proved of them.
 fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<MutationReport>) {
-    let fixture = format!("#- lots.http\n%% Read\nGET http://bench/lots\n\n{checks}\n");
+    let fixture = format!("#- lots.http\n%% Read\nGET http://local/lots\n\n{checks}\n");
     with_options(
         &fixture,
         &["lots.http"],
@@ -40,7 +40,7 @@ fn known_gaps_are_found_and_known_strength_is_not_doubted() {
     let lot = json_answer(200, LOT);
     let all = [
         "the status is 404 or 500",
-        "the body is empty or no JSON",
+        "the body is empty or not JSON",
         "`id`, `bins` or `open` is missing, null, of another type or changed",
         "`note` is missing or of another type",
         "`trays` is missing, null, of another type, empty or changed",
@@ -104,20 +104,20 @@ fn each_kind_of_answer_is_altered_in_its_own_way() {
     let of = |exchange: Exchange| gaps("", &exchange).0.join(" | ");
     assert_eq!(
         of(json_answer(404, "[]")),
-        "the status is 200 or 500 | the body is empty or no JSON | the content type changes | it takes 30 s"
+        "the status is 200 or 500 | the body is empty or not JSON | the content type changes | it takes 30 s"
     );
     assert_eq!(
         of(json_answer(200, "[{\"id\": 1}, 7, {\"id\": 2, \"kg\": 11.5}]")),
-        "the status is 404 or 500 | the body is empty or no JSON | the list is empty | `id` or `kg` of each member is missing, null, of another type or changed | the content type changes | it takes 30 s"
+        "the status is 404 or 500 | the body is empty or not JSON | the list is empty | `id` or `kg` of each member is missing, null, of another type or changed | the content type changes | it takes 30 s"
     );
     assert_eq!(
         of(json_answer(500, "7")),
-        "the status is 200 or 404 | the body is empty or no JSON | the content type changes | it takes 30 s"
+        "the status is 200 or 404 | the body is empty or not JSON | the content type changes | it takes 30 s"
     );
     let text = answer(200, &[("Location", "/lots/L-2043"), ("Date", "today"), ("X-Rate", "7")], "24 bins");
     assert_eq!(
         of(text.clone()),
-        "the status is 404 or 500 | the body is empty or another text | the header `location` or `x-rate` is missing | it takes 30 s"
+        "the status is 404 or 500 | the body is empty or different text | the header `location` or `x-rate` is missing | it takes 30 s"
     );
     assert_eq!(of(answer(204, &[], "")), "the status is 404 or 500 | it takes 30 s");
     // What is suggested fits the answer.

@@ -27,9 +27,7 @@ pub(super) fn unbase64(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let encoded: String = text(call, 0)?.chars().filter(|c| !c.is_ascii_whitespace()).collect();
     // Both alphabets are taken, with padding or without: what a token holds is written either way.
     let plain = encoded.trim_end_matches('=').replace('-', "+").replace('_', "/");
-    let decoded = STANDARD_NO_PAD
-        .decode(plain)
-        .map_err(|_| Fault::message("wants base64 (RFC 4648 4 or 5), but this is none"))?;
+    let decoded = STANDARD_NO_PAD.decode(plain).map_err(|_| Fault::message("expects base64 (RFC 4648 4 or 5)"))?;
     call.budget.take_bytes(decoded.len() as u64)?;
     Ok(String::from_utf8(decoded).map_or_else(|error| Value::bytes(error.into_bytes()), Value::string))
 }
@@ -42,7 +40,7 @@ pub(super) fn hex(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
 pub(super) fn unhex(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let encoded = text(call, 0)?;
     let decoded =
-        digits::decode(encoded).ok_or_else(|| Fault::message("wants an even number of hex digits (RFC 4648 8)"))?;
+        digits::decode(encoded).ok_or_else(|| Fault::message("expects an even number of hex digits (RFC 4648 8)"))?;
     call.budget.take_bytes(decoded.len() as u64)?;
     Ok(Value::bytes(decoded))
 }
@@ -60,7 +58,7 @@ pub(super) fn hmac_sha256(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
 
 /// An algorithm that there is not.
 fn unknown(algorithm: &str) -> Fault {
-    Fault::message(format!("knows no algorithm `{algorithm}`: there is `sha1`, `sha256`, `sha384` and `sha512`"))
+    Fault::message(format!("unknown algorithm `{algorithm}`; available: `sha1`, `sha256`, `sha384` and `sha512`"))
 }
 
 pub(super) fn digest(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
@@ -81,7 +79,7 @@ pub(super) fn hmac(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
 
 fn mac_of(algorithm: &str, key: &[u8], message: &[u8]) -> Result<Vec<u8>, Fault> {
     fn mac<M: Mac + KeyInit>(key: &[u8], message: &[u8]) -> Result<Vec<u8>, Fault> {
-        let mut mac = <M as KeyInit>::new_from_slice(key).map_err(|_| Fault::message("cannot take this key"))?;
+        let mut mac = <M as KeyInit>::new_from_slice(key).map_err(|_| Fault::message("cannot use this key"))?;
         mac.update(message);
         Ok(mac.finalize().into_bytes().to_vec())
     }

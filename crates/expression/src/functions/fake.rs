@@ -49,7 +49,7 @@ kinds! {
     "word" => word;
     "sentence" => |draw| lorem::en::Sentence(5..11).fake_with_rng(draw);
     "paragraph" => |draw| lorem::en::Paragraph(3..6).fake_with_rng(draw);
-    "colour" => |draw| format!("#{:06x}", draw.number(0, 0xff_ffff));
+    "color" => |draw| format!("#{:06x}", draw.number(0, 0xff_ffff));
     "image_url" => |draw| format!("https://images.example/640x480/{:06}.jpg", draw.number(0, 999_999));
     "url" => |draw| format!("https://{}.example/{}", word(draw), word(draw));
     "domain" => |draw| format!("{}.example", word(draw));
@@ -129,9 +129,9 @@ pub(super) fn fake(context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let Some(kind) = KINDS.iter().find(|kind| kind.name == wanted) else {
         let hint = match closest(wanted, FAKE_KINDS.iter().copied()) {
             Some(meant) => format!("did you mean `{meant}`?"),
-            None => format!("there is {}", join_words(FAKE_KINDS)),
+            None => format!("available: {}", join_words(FAKE_KINDS)),
         };
-        return Err(Fault::message(format!("knows no kind `{wanted}`: {hint}")));
+        return Err(Fault::message(format!("unknown kind `{wanted}`: {hint}")));
     };
     let draw = || context.random.draw(|rng| (kind.make)(&mut Draw(rng)));
     Ok(Value::string(if kind.unique { context.random.unique(draw) } else { draw() }))

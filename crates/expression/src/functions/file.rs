@@ -9,9 +9,9 @@ use yieldtray_source::files::normalize;
 /// and may not leave the workspace.
 pub(super) fn file(context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let path = text(call, 0)?;
-    let reader = context.files.ok_or_else(|| Fault::message("cannot be used here: there is no workspace"))?;
+    let reader = context.files.ok_or_else(|| Fault::message("cannot be used outside a workspace"))?;
     let inside = normalize(&reader.folder.join(path))
-        .ok_or_else(|| Fault::message(format!("cannot read `{path}`: it lies outside the workspace")))?;
+        .ok_or_else(|| Fault::message(format!("cannot read `{path}`: it is outside the workspace")))?;
     let bytes =
         reader.files.read_data(&inside).map_err(|found| Fault::message(format!("cannot read `{path}`: {found}")))?;
     call.budget.take_bytes(bytes.len() as u64)?;

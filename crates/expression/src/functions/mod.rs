@@ -87,38 +87,38 @@ macro_rules! functions {
 
 functions! {
     "uuid" ("") ["uuid() -> string"] RANDOM "a random UUID (RFC 9562, version 4)", "uuid()" => random::uuid;
-    "now" ("") ["now() -> timestamp"] RANDOM "the time now, a timestamp", "now() + duration('24h')" => random::now;
-    "random" ("low, high") ["random(int, int) -> int"] RANDOM "a random integer, both ends included", "random(1, 40)" => random::random;
-    "pick" ("list") ["pick(list(A)) -> A"] RANDOM "a random member of a list", "pick(['gala', 'fuji'])" => random::pick;
-    "fake" ("kind") ["fake(string) -> string"] RANDOM "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
-    "file" ("path") ["file(string) -> dyn"] FILES "the text of a file of the workspace, relative to this one; else its bytes", "sha256(file('manifest.xml'))" => file::file;
-    "base64" ("x") ["base64(dyn) -> string", "dyn.base64() -> string"] NOTHING "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
-    "base64url" ("x") ["base64url(dyn) -> string", "dyn.base64url() -> string"] NOTHING "text or bytes in base64 for addresses (RFC 4648 5), not padded", "base64url(digest('sha256', text))" => encoding::base64url;
-    "unbase64" ("text") ["unbase64(string) -> dyn", "string.unbase64() -> dyn"] NOTHING "what base64 encodes (RFC 4648 4 and 5): text where it is UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
-    "hex" ("x") ["hex(dyn) -> string", "dyn.hex() -> string"] NOTHING "text or bytes in hex (RFC 4648 8), lower case", "hex(lot_id)" => encoding::hex;
-    "unhex" ("text") ["unhex(string) -> bytes", "string.unhex() -> bytes"] NOTHING "the bytes that hex encodes (RFC 4648 8)", "unhex(scale_key)" => encoding::unhex;
-    "sha256" ("x") ["sha256(dyn) -> string", "dyn.sha256() -> string"] NOTHING "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
-    "hmac_sha256" ("key, x") ["hmac_sha256(dyn, dyn) -> string", "dyn.hmac_sha256(dyn) -> string"] NOTHING "the HMAC (RFC 2104) of text or bytes with SHA-256, in hex", "hmac_sha256(scale_key, ref)" => encoding::hmac_sha256;
-    "digest" ("algorithm, x") ["digest(string, dyn) -> bytes"] NOTHING "the digest of text or bytes by `sha1`, `sha256`, `sha384` or `sha512`, as bytes", "base64(digest('sha512', text))" => encoding::digest;
-    "hmac" ("algorithm, key, x") ["hmac(string, dyn, dyn) -> bytes"] NOTHING "the HMAC (RFC 2104) of text or bytes by such an algorithm, as bytes", "base64(hmac('sha1', scale_key, ref))" => encoding::hmac;
-    "urlencode" ("x") ["urlencode(dyn) -> string", "dyn.urlencode() -> string"] NOTHING "text percent-encoded for a path or query (RFC 3986 2)", "urlencode(grower)" => encoding::urlencode;
+    "now" ("") ["now() -> timestamp"] RANDOM "the current time, a timestamp", "now() + duration('24h')" => random::now;
+    "random" ("low, high") ["random(int, int) -> int"] RANDOM "a random integer from low to high, inclusive", "random(1, 40)" => random::random;
+    "pick" ("list") ["pick(list(A)) -> A"] RANDOM "a random element of a list", "pick(['gala', 'fuji'])" => random::pick;
+    "fake" ("kind") ["fake(string) -> string"] RANDOM "generated test data: a person, place, word …; kinds are listed in `yieldtray help functions`", "fake('email')" => fake::fake;
+    "file" ("path") ["file(string) -> dyn"] FILES "the content of a workspace file, relative to this one: a string if UTF-8, else bytes", "sha256(file('manifest.xml'))" => file::file;
+    "base64" ("x") ["base64(dyn) -> string", "dyn.base64() -> string"] NOTHING "encodes a string or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
+    "base64url" ("x") ["base64url(dyn) -> string", "dyn.base64url() -> string"] NOTHING "encodes a string or bytes in URL-safe base64 (RFC 4648 5), unpadded", "base64url(digest('sha256', text))" => encoding::base64url;
+    "unbase64" ("text") ["unbase64(string) -> dyn", "string.unbase64() -> dyn"] NOTHING "decodes base64 (RFC 4648 4 and 5) to a string if UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
+    "hex" ("x") ["hex(dyn) -> string", "dyn.hex() -> string"] NOTHING "encodes a string or bytes in lower-case hex (RFC 4648 8)", "hex(lot_id)" => encoding::hex;
+    "unhex" ("text") ["unhex(string) -> bytes", "string.unhex() -> bytes"] NOTHING "decodes hex (RFC 4648 8) to bytes", "unhex(scale_key)" => encoding::unhex;
+    "sha256" ("x") ["sha256(dyn) -> string", "dyn.sha256() -> string"] NOTHING "the SHA-256 digest of a string or bytes, in hex", "sha256(text)" => encoding::sha256;
+    "hmac_sha256" ("key, x") ["hmac_sha256(dyn, dyn) -> string", "dyn.hmac_sha256(dyn) -> string"] NOTHING "the HMAC-SHA-256 (RFC 2104) of a string or bytes, in hex", "hmac_sha256(scale_key, ref)" => encoding::hmac_sha256;
+    "digest" ("algorithm, x") ["digest(string, dyn) -> bytes"] NOTHING "the digest of a string or bytes by `sha1`, `sha256`, `sha384` or `sha512`, as bytes", "base64(digest('sha512', text))" => encoding::digest;
+    "hmac" ("algorithm, key, x") ["hmac(string, dyn, dyn) -> bytes"] NOTHING "the HMAC (RFC 2104) of a string or bytes by such an algorithm, as bytes", "base64(hmac('sha1', scale_key, ref))" => encoding::hmac;
+    "urlencode" ("x") ["urlencode(dyn) -> string", "dyn.urlencode() -> string"] NOTHING "percent-encodes a string for a path or query (RFC 3986 2)", "urlencode(grower)" => encoding::urlencode;
     "format_time" ("time, format") ["format_time(timestamp, string) -> string", "timestamp.format_time(string) -> string",
                    "format_time(timestamp, string, string) -> string", "timestamp.format_time(string, string) -> string"]
-        NOTHING "a time as text: `%Y-%m-%d`, `%H:%M:%S` and the like (strftime of POSIX), in UTC or a time zone", "format_time(now(), '%Y%m%d', 'Europe/Berlin')" => time::format_time;
-    "json" ("x") ["json(dyn) -> string", "dyn.json() -> string"] NOTHING "a value as JSON text", "json(body.lots)" => query::json;
-    "parse_json" ("text") ["parse_json(string) -> dyn", "string.parse_json() -> dyn"] NOTHING "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
-    "path" ("x, jsonpath") ["path(dyn, string) -> list(dyn)", "dyn.path(string) -> list(dyn)"] NOTHING "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
-    "pointer" ("x, pointer") ["pointer(dyn, string) -> dyn", "dyn.pointer(string) -> dyn"] NOTHING "what a JSON Pointer (RFC 6901) points at", "pointer(body, '/lots/0/id')" => query::pointer;
-    "xpath" ("text, xpath") ["xpath(string, string) -> dyn", "string.xpath(string) -> dyn"] NOTHING "what an XPath 1.0 expression gives of an XML text; of nodes the list of their texts", "xpath(text, '//lot/@id')" => xml::xpath;
-    "conforms" ("x, schema") ["conforms(dyn, string) -> bool"] FILES "whether a value fits the JSON Schema in a file, relative to this one", "conforms(body, 'lot.schema.json')" => schema::conforms;
+        NOTHING "formats a time: `%Y-%m-%d`, `%H:%M:%S` and so on (POSIX strftime), in UTC or a time zone", "format_time(now(), '%Y%m%d', 'Europe/Berlin')" => time::format_time;
+    "json" ("x") ["json(dyn) -> string", "dyn.json() -> string"] NOTHING "encodes a value as JSON", "json(body.lots)" => query::json;
+    "parse_json" ("text") ["parse_json(string) -> dyn", "string.parse_json() -> dyn"] NOTHING "decodes a JSON string", "parse_json(body.payload).id" => query::parse_json;
+    "path" ("x, jsonpath") ["path(dyn, string) -> list(dyn)", "dyn.path(string) -> list(dyn)"] NOTHING "the values that a JSONPath (RFC 9535) selects, as a list", "path(body, '$..id')" => query::path;
+    "pointer" ("x, pointer") ["pointer(dyn, string) -> dyn", "dyn.pointer(string) -> dyn"] NOTHING "the value at a JSON Pointer (RFC 6901)", "pointer(body, '/lots/0/id')" => query::pointer;
+    "xpath" ("text, xpath") ["xpath(string, string) -> dyn", "string.xpath(string) -> dyn"] NOTHING "the result of an XPath 1.0 expression on XML; for nodes, a list of their string values", "xpath(text, '//lot/@id')" => xml::xpath;
+    "conforms" ("x, schema") ["conforms(dyn, string) -> bool"] FILES "whether a value is valid against the JSON Schema in a file, relative to this one", "conforms(body, 'lot.schema.json')" => schema::conforms;
     "find" ("text, regex") ["find(string, string) -> dyn", "string.find(string) -> dyn"] NOTHING "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
-    "lower" ("text") ["lower(string) -> string", "string.lower() -> string"] NOTHING "text in lower case", "lower(headers['content-type'])" => text::lower;
-    "upper" ("text") ["upper(string) -> string", "string.upper() -> string"] NOTHING "text in upper case", "upper(grower)" => text::upper;
-    "trim" ("text") ["trim(string) -> string"] NOTHING "text without white space at both ends", "trim(text)" => text::trim;
-    "split" ("text, by") ["split(string, string) -> list(string)"] NOTHING "the pieces of a text between a separator", "split(body.tags, ',')" => text::split;
-    "join" ("list, by") ["join(list(dyn), string) -> string", "list(dyn).join(string) -> string"] NOTHING "the members of a list as one text", "join(body.varieties, ', ')" => text::join;
-    "replace" ("text, old, new") ["replace(string, string, string) -> string"] NOTHING "text with every `old` made `new`", "replace(lot_id, 'L-', '')" => text::replace;
-    "raw" ("x") ["raw(A) -> A"] NOTHING "at the head of a `{{ }}` mark: written without encoding", "raw(fragment)" => raw;
+    "lower" ("text") ["lower(string) -> string", "string.lower() -> string"] NOTHING "converts to lower case", "lower(headers['content-type'])" => text::lower;
+    "upper" ("text") ["upper(string) -> string", "string.upper() -> string"] NOTHING "converts to upper case", "upper(grower)" => text::upper;
+    "trim" ("text") ["trim(string) -> string"] NOTHING "removes leading and trailing white space", "trim(text)" => text::trim;
+    "split" ("text, by") ["split(string, string) -> list(string)"] NOTHING "splits a string at a separator", "split(body.tags, ',')" => text::split;
+    "join" ("list, by") ["join(list(dyn), string) -> string", "list(dyn).join(string) -> string"] NOTHING "joins the elements of a list", "join(body.varieties, ', ')" => text::join;
+    "replace" ("text, old, new") ["replace(string, string, string) -> string"] NOTHING "replaces every `old` with `new`", "replace(lot_id, 'L-', '')" => text::replace;
+    "raw" ("x") ["raw(A) -> A"] NOTHING "as the outermost call in `{{ }}`: disables encoding", "raw(fragment)" => raw;
 }
 
 impl Function {
@@ -274,14 +274,14 @@ fn raw(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
 
 /// A message about an argument that is not what a function wants.
 fn wants(what: &str, value: &Value) -> Fault {
-    Fault::message(format!("wants {what}, but got {}", ValueKind::of(value).describe()))
+    Fault::message(format!("expects {what}, but got {}", ValueKind::of(value).describe()))
 }
 
 /// Argument `index` as text.
 fn text<'a>(call: &Call<'a>, index: usize) -> Result<&'a str, Fault> {
     let argument = call.arguments.get(index).ok_or(Fault::NoOverload)?;
     let place = ["first", "second", "third"][index.min(2)];
-    argument.as_str().ok_or_else(|| wants(&format!("text {place}"), argument))
+    argument.as_str().ok_or_else(|| wants(&format!("a string {place}"), argument))
 }
 
 /// Argument `index` as bytes: bytes as they are, text and numbers as UTF-8.
@@ -293,7 +293,7 @@ fn bytes<'a>(call: &Call<'a>, index: usize) -> Result<Cow<'a, [u8]>, Fault> {
     match argument.to_text() {
         Some(Cow::Borrowed(text)) => Ok(Cow::Borrowed(text.as_bytes())),
         Some(Cow::Owned(text)) => Ok(Cow::Owned(text.into_bytes())),
-        None => Err(wants("text or bytes", argument)),
+        None => Err(wants("a string or bytes", argument)),
     }
 }
 

@@ -18,13 +18,13 @@ pub(super) fn json(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
 pub(super) fn parse_json(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let text = text(call, 0)?;
     call.budget.take_bytes(text.len() as u64)?;
-    Value::parse_json(text.to_owned()).map_err(|error| Fault::message(format!("the text is not JSON: {error}")))
+    Value::parse_json(text.to_owned()).map_err(|error| Fault::message(format!("the string is not JSON: {error}")))
 }
 
 pub(super) fn path(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let path = text(call, 1)?;
     let path = JsonPath::parse(path)
-        .map_err(|error| Fault::message(format!("`{path}` is no JSONPath (RFC 9535): {error}")))?;
+        .map_err(|error| Fault::message(format!("invalid JSONPath `{path}` (RFC 9535): {error}")))?;
     call.budget.take_all_of(&call.arguments[0])?;
     let value = &call.arguments[0];
     if let Some(found) = path.select_in(value) {
@@ -53,7 +53,7 @@ pub enum ConstantError {
     #[error(transparent)]
     XPath(#[from] XPathError),
     /// It is not a JSON Pointer (RFC 6901).
-    #[error("`{0}` is no JSON Pointer (RFC 6901): it starts with `/`")]
+    #[error("invalid JSON Pointer `{0}` (RFC 6901): it must start with `/`")]
     JsonPointer(String),
     /// It is not a regular expression.
     #[error(transparent)]
@@ -80,7 +80,7 @@ pub fn check_constant(function: &str, literal: &str) -> Result<(), ConstantError
 pub(super) fn pointer(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let pointer = text(call, 1)?;
     if !pointer.is_empty() && !pointer.starts_with('/') {
-        return Err(Fault::message(format!("`{pointer}` is no JSON Pointer (RFC 6901): it starts with `/`")));
+        return Err(Fault::message(format!("invalid JSON Pointer `{pointer}` (RFC 6901): it must start with `/`")));
     }
     let mut found = call.arguments[0].clone();
     for token in pointer.split('/').skip(1) {
@@ -91,7 +91,7 @@ pub(super) fn pointer(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
             Value::List(list) if is_index => token.parse().ok().and_then(|index| list.get(index)),
             _ => None,
         };
-        found = member.ok_or_else(|| Fault::message(format!("nothing is at `{pointer}`")))?;
+        found = member.ok_or_else(|| Fault::message(format!("there is no value at `{pointer}`")))?;
     }
     Ok(found)
 }

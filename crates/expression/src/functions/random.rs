@@ -23,7 +23,7 @@ pub(super) fn random(context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     };
     let (low, high) = (end(0)?, end(1)?);
     if low > high {
-        return Err(Fault::message(format!("wants the lower end first, but got {low} and {high}")));
+        return Err(Fault::message(format!("expects the lower bound first, but got {low} and {high}")));
     }
     Ok(Value::Int(context.random.draw(|rng| rng.i64(low..=high))))
 }
@@ -31,7 +31,7 @@ pub(super) fn random(context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
 pub(super) fn pick(context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let list = call.arguments[0].as_list().ok_or_else(|| wants("a list", &call.arguments[0]))?;
     if list.is_empty() {
-        return Err(Fault::message("has nothing to pick from: the list is empty"));
+        return Err(Fault::message("cannot pick from an empty list"));
     }
     let index = context.random.draw(|rng| rng.usize(..list.len()));
     list.get(index).ok_or(Fault::NoOverload)

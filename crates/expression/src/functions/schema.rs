@@ -9,7 +9,7 @@ use yieldtray_cel::functions::{Call, Fault, Outcome};
 /// file.
 pub(super) fn conforms(context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let path = text(call, 1)?;
-    let reader = context.files.ok_or_else(|| Fault::message("cannot be used here: there is no workspace"))?;
+    let reader = context.files.ok_or_else(|| Fault::message("cannot be used outside a workspace"))?;
     call.budget.take_all_of(&call.arguments[0])?;
     let schema = reader.schema(path).map_err(Fault::message)?;
     Ok(Value::Bool(schema.is_valid(call.arguments[0].to_json())))

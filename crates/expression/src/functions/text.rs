@@ -41,7 +41,7 @@ pub(super) fn join(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     for (index, member) in list.iter().enumerate() {
         let text = member.to_text().ok_or_else(|| {
             let found = ValueKind::of(&member).describe();
-            Fault::message(format!("wants texts or numbers in the list, but found {found}"))
+            Fault::message(format!("expects strings or numbers in the list, but found {found}"))
         })?;
         let by = if index > 0 { by } else { "" };
         call.budget.take_bytes((text.len() + by.len()) as u64)?;

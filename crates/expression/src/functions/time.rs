@@ -14,11 +14,11 @@ pub(super) fn format_time(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
         _ => in_zone(time, text(call, 2)?)?,
     };
     if StrftimeItems::new(format).any(|item| matches!(item, Item::Error)) {
-        return Err(Fault::message(format!("`{format}` is not a format of a time, as `%Y-%m-%d` is")));
+        return Err(Fault::message(format!("invalid time format `{format}`; for example `%Y-%m-%d`")));
     }
     // Each part is short, but there may be many of them.
     call.budget.take_bytes(16 * format.len() as u64)?;
     let mut written = String::new();
-    write!(written, "{}", time.format(format)).map_err(|_| Fault::message("cannot write this time"))?;
+    write!(written, "{}", time.format(format)).map_err(|_| Fault::message("cannot format this time"))?;
     made(call, written)
 }

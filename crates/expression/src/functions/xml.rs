@@ -49,15 +49,15 @@ enum XmlError {
     Unclosed,
     #[error("this is not XML that can be read, at line {line}, column {column}")]
     Unreadable { line: usize, column: usize },
-    #[error("its entities come to more than {MAX_EXPANDED_BYTES} bytes")]
+    #[error("its entities expand to more than {MAX_EXPANDED_BYTES} bytes")]
     Entities,
     #[error("an element has more than {MAX_ATTRIBUTES} attributes")]
     Attributes,
-    #[error("more than {MAX_ELEMENT_DEPTH} elements are inside each other")]
+    #[error("elements are nested deeper than {MAX_ELEMENT_DEPTH} levels")]
     Depth,
-    #[error("the text has more than {MAX_NODES} elements, attributes and texts")]
+    #[error("the document has more than {MAX_NODES} nodes")]
     Nodes,
-    #[error("`{path}` cannot be worked out: {error}")]
+    #[error("cannot evaluate `{path}`: {error}")]
     Evaluation { path: String, error: String },
 }
 
@@ -67,13 +67,13 @@ pub(super) fn xpath(_: &super::Context<'_>, call: &mut Call<'_>) -> Outcome {
     let (xml, path) = (text(call, 0)?, text(call, 1)?);
     check_size(xml).map_err(Fault::message)?;
     // What took too long once is not begun again.
-    let too_slow = || Fault::message(format!("the expression takes more than {} s", XPATH_TIMEOUT.as_secs()));
+    let too_slow = || Fault::message(format!("the expression takes longer than {} s", XPATH_TIMEOUT.as_secs()));
     let slow = || SLOW.lock().unwrap_or_else(PoisonError::into_inner);
     if !slow().is_empty() && slow().contains(&digest_of(xml, path)) {
         return Err(too_slow());
     }
     if ABANDONED.load(Ordering::SeqCst) >= MAX_ABANDONED_THREADS {
-        return Err(Fault::message("earlier expressions took too long and still go on, so no more are begun"));
+        return Err(Fault::message("earlier expressions timed out and are still running"));
     }
     let Some(found) = in_time(xml.to_owned(), path.to_owned())
         .map_err(|why| Fault::message(format!("cannot be evaluated: {why}")))?
@@ -162,7 +162,7 @@ pub enum XPathError {
     #[error("the XPath is empty")]
     Empty,
     /// It does not follow the grammar.
-    #[error("`{path}` is no XPath: {error}")]
+    #[error("invalid XPath `{path}`: {error}")]
     Syntax {
         /// The text.
         path: String,
@@ -289,12 +289,9 @@ mod tests {
         for (xml, why) in [
             (format!("<a{attributes}/>"), "an element has more than 1000 attributes"),
             // Not closed, though it looks so to a simple scan.
-            ("<a b='/>'>".repeat(600), "more than 500 elements are inside each other"),
-            ("<a><!--</x>-->".repeat(600), "more than 500 elements are inside each other"),
-            (
-                format!("<a>{}</a>", "<b/>".repeat(600_000)),
-                "the text has more than 500000 elements, attributes and texts",
-            ),
+            ("<a b='/>'>".repeat(600), "elements are nested deeper than 500 levels"),
+            ("<a><!--</x>-->".repeat(600), "elements are nested deeper than 500 levels"),
+            (format!("<a>{}</a>", "<b/>".repeat(600_000)), "the document has more than 500000 nodes"),
         ] {
             assert_eq!(check_size(&xml).map_err(|error| error.to_string()), Err(why.to_owned()));
         }

@@ -35,31 +35,31 @@ macro_rules! instructions {
 }
 
 instructions! {
-    "name" Cell "name NAME" "the cell's name" "% name sign-in" "name ${1:name}";
-    "tag" Any "tag NAME, …" "labels to choose requests by" "% tag smoke, slow" "tag ${1:smoke}";
-    "needs" Cell "needs NAME, …" "cells that must have run first: `name` or `other.http#name`" "% needs sign-in" "needs ${1:name}";
+    "name" Cell "name NAME" "the name of the request" "% name sign-in" "name ${1:name}";
+    "tag" Any "tag NAME, …" "tags for selecting requests" "% tag smoke, slow" "tag ${1:smoke}";
+    "needs" Cell "needs NAME, …" "requests that must run first: `name` or `other.http#name`" "% needs sign-in" "needs ${1:name}";
     "let" Any "let NAME = EXPR" "a value" "% let season = 2026" "let ${1:name} = ${2:value}";
-    "ask" Cell "ask NAME \"question\" [secret] [default EXPR] [from LIST]" "a value that is asked for at sending" "% ask bins \"How many bins?\" default 24" "ask ${1:name} \"${2:question}\"";
-    "header" Preamble "header Name: value" "a header field for every request that does not set it" "% header Accept: application/json" "header ${1:Accept}: ${2:application/json}";
+    "ask" Cell "ask NAME \"question\" [secret] [default EXPR] [from LIST]" "a value prompted for when sending" "% ask bins \"How many bins?\" default 24" "ask ${1:name} \"${2:question}\"";
+    "header" Preamble "header Name: value" "a header for every request that does not set it" "% header Accept: application/json" "header ${1:Accept}: ${2:application/json}";
     "query" Cell "query NAME = TEXT" "a query parameter" "% query state = open" "query ${1:name} = ${2:text}";
     "field" Cell "field NAME = TEXT" "a form field" "% field grower = G-11" "field ${1:name} = ${2:text}";
     "part" Cell "part NAME = TEXT [type MEDIA] | part NAME from PATH [type MEDIA] [as FILENAME]" "a part of a multipart body" "% part photo from crate.png type image/png" "part ${1:name} = ${2:text}";
-    "body" Cell "body from PATH [verbatim]" "the body, from a file" "% body from lot.json" "body from ${1:path}";
+    "body" Cell "body from PATH [verbatim]" "reads the body from a file" "% body from lot.json" "body from ${1:path}";
     "auth" Any "auth basic USER PASS | bearer TOKEN | digest USER PASS | oauth2 PROFILE | none" "credentials" "% auth bearer {{token}}" "auth ${1|basic,bearer,digest,oauth2,none|} $2";
-    "timeout" Any "timeout DURATION" "how long to wait for the answer" "% timeout 5s" "timeout ${1:5s}";
-    "redirects" Any "redirects N" "how many redirects are followed" "% redirects 0" "redirects ${1:0}";
-    "cookies" Any "cookies on|off" "whether cookies are sent and kept" "% cookies off" "cookies ${1|off,on|}";
-    "insecure" Any "insecure [off]" "whether the server's certificate is left unchecked" "% insecure" "insecure";
-    "path" Any "path verbatim" "sends the path as it is written, steps (`..`) and all" "% path verbatim" "path verbatim";
-    "yield" Tail "yield NAME = EXPR [secret]" "puts a value of the answer on the tray" "% yield lot_id = body.id" "yield ${1:name} = ${2:body.id}";
-    "check" Any "check [LABEL:] EXPR [else \"hint\"]" "must be true of the answer" "% check status == 200" "check ${1:status == 200}";
-    "waive" Cell "waive LABEL, …" "leaves a shared check out here" "% waive ok" "waive ${1:label}";
-    "save" Tail "save PATH" "writes the answer's body to a file" "% save labels/{{lot_id}}.png" "save ${1:path}";
-    "skip" Cell "skip when EXPR [\"reason\"]" "does not send the cell if it holds" "% skip when environment == 'live' \"writes\"" "skip when ${1:condition}";
-    "wait" Tail "wait until EXPR every D for D" "sends again until it holds" "% wait until body.state == 'graded' every 2s for 1m" "wait until ${1:condition} every ${2:2s} for ${3:1m}";
-    "each" Cell "each row in \"FILE\"" "sends the cell once a row" "% each row in \"lots.csv\"" "each row in \"${1:lots.csv}\"";
-    "play" Cell "play NAME [with NAME = EXPR, …] [times N]" "runs other cells in this order" "% play book-lot with bins = 24" "play ${1:name}";
-    "afterwards" Cell "afterwards" "runs at the end of the file, whatever happened before" "% afterwards" "afterwards";
+    "timeout" Any "timeout DURATION" "time limit for the response" "% timeout 5s" "timeout ${1:5s}";
+    "redirects" Any "redirects N" "maximum number of redirects to follow" "% redirects 0" "redirects ${1:0}";
+    "cookies" Any "cookies on|off" "whether cookies are sent and stored" "% cookies off" "cookies ${1|off,on|}";
+    "insecure" Any "insecure [off]" "disables verification of the server's certificate" "% insecure" "insecure";
+    "path" Any "path verbatim" "sends the path as written, including `..`" "% path verbatim" "path verbatim";
+    "yield" Tail "yield NAME = EXPR [secret]" "captures a value of the response on the tray" "% yield lot_id = body.id" "yield ${1:name} = ${2:body.id}";
+    "check" Any "check [LABEL:] EXPR [else \"hint\"]" "must be true for the response" "% check status == 200" "check ${1:status == 200}";
+    "waive" Cell "waive LABEL, …" "skips a shared check for this request" "% waive ok" "waive ${1:label}";
+    "save" Tail "save PATH" "writes the response body to a file" "% save labels/{{lot_id}}.png" "save ${1:path}";
+    "skip" Cell "skip when EXPR [\"reason\"]" "skips the request if true" "% skip when environment == 'live' \"writes\"" "skip when ${1:condition}";
+    "wait" Tail "wait until EXPR every D for D" "sends again until true" "% wait until body.state == 'graded' every 2s for 1m" "wait until ${1:condition} every ${2:2s} for ${3:1m}";
+    "each" Cell "each row in \"FILE\"" "sends the request once per row" "% each row in \"lots.csv\"" "each row in \"${1:lots.csv}\"";
+    "play" Cell "play NAME [with NAME = EXPR, …] [times N]" "runs other requests in this order" "% play book-lot with bins = 24" "play ${1:name}";
+    "afterwards" Cell "afterwards" "runs at the end of the file, even after a failure" "% afterwards" "afterwards";
 }
 
 /// A name that the language itself gives.
@@ -77,21 +77,21 @@ macro_rules! words {
 }
 
 words! {
-    "env" false "the process environment over `.env`: `env.NAME`";
-    "environment" false "the name of the chosen environment";
+    "env" false "environment variables, then `.env`: `env.NAME`";
+    "environment" false "the name of the selected environment";
     "request" false "this request: `name`, `title`, `file`, `tags`";
-    "row" false "the row of `% each` that the cell is sent for";
+    "row" false "the current row of `% each`";
     "status" true "the status code, as in `status == 201`";
     "reason" true "the reason phrase";
-    "headers" true "the header fields by lower-case name: `headers['content-type']`";
+    "headers" true "the headers by lower-case name: `headers['content-type']`";
     "cookies" true "the cookies by name";
-    "body" true "the body: JSON as values, else text";
-    "text" true "the body as text";
+    "body" true "the body: JSON as values, else a string";
+    "text" true "the body as a string";
     "size" true "the bytes of the body";
-    "elapsed" true "how long the exchange took, a duration: `elapsed < duration('2s')`";
-    "url" true "the address of the answer, after redirects";
+    "elapsed" true "duration of the exchange: `elapsed < duration('2s')`";
+    "url" true "the URL of the response, after redirects";
     "hops" true "the redirects";
-    "sent" true "what was sent: `method`, `url`, `headers`, `body`";
+    "sent" true "the request: `method`, `url`, `headers`, `body`";
 }
 
 /// The help for an instruction, as Markdown.
@@ -103,6 +103,6 @@ pub(super) fn instruction_help(word: &str) -> Option<String> {
 /// The help for a name of the language, as Markdown.
 pub(super) fn language_help(name: &str) -> Option<String> {
     let found = LANGUAGE.iter().find(|word| word.name == name)?;
-    let when = if found.after { "\n\nThere after the response." } else { "" };
+    let when = if found.after { "\n\nAvailable after the response." } else { "" };
     Some(format!("`{name}`: {}{when}", found.help))
 }

@@ -31,15 +31,15 @@ pub fn fixes(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
         add(title, vec![Edit::replace(problem.span, meant.as_str())]);
     }
     match problem.code {
-        Code::UnclosedMark => {
+        Code::UnclosedPlaceholder => {
             if let Some(mark) = fix_unclosed(text, problem.span) {
                 add(format!("Change to `{mark}`"), vec![Edit::replace(problem.span, mark)]);
             }
         }
-        Code::UnusedYield | Code::UnusedValue | Code::NeedlessAcceptance | Code::HiddenValue => {
+        Code::UnusedYield | Code::UnusedVariable | Code::UnusedSuppression | Code::ShadowedVariable => {
             add("Remove the line".to_owned(), vec![Edit::replace(whole_line(text, problem.span.start()), "")]);
         }
-        Code::UnknownValue | Code::MissingValue | Code::YieldedLater => {
+        Code::UnknownVariable | Code::MissingValue | Code::YieldedLater => {
             found.extend(fix_missing_need(view, problem));
             found.extend(fix_undeclared(view, problem));
         }
@@ -76,7 +76,7 @@ fn fix_shell_command(view: IdeContext<'_>, problem: &Problem) -> Option<Action> 
         None => &cells,
     };
     changes.insert(0, Change::Edit(source, vec![Edit::replace(problem.span, all.trim_end())]));
-    let title = if count == 1 { "Make a request of this command" } else { "Make requests of this command" };
+    let title = if count == 1 { "Convert this command to a request" } else { "Convert this command to requests" };
     Some(Action { title: title.to_owned(), is_fix: true, changes })
 }
 
@@ -90,7 +90,7 @@ pub enum ImportError {
     #[error(transparent)]
     Request(#[from] RequestError),
     /// No request is left.
-    #[error("there is no request in it")]
+    #[error("it contains no request")]
     NoRequest,
 }
 
@@ -107,7 +107,7 @@ pub fn import_commands(view: IdeContext<'_>, source: SourceId, commands: &str) -
     let gap = if kept == 0 { "" } else { "\n\n" };
     let edit = Edit::replace(Span::new(kept, text.len()), format!("{gap}{cells}"));
     changes.insert(0, Change::Edit(source, vec![edit]));
-    Ok(Action { title: "Take in".to_owned(), is_fix: false, changes })
+    Ok(Action { title: "Import".to_owned(), is_fix: false, changes })
 }
 
 /// Drafts as cells for a file, how many they are, and where their secrets go. `own` is the cell they come into.
@@ -188,7 +188,7 @@ pub(super) fn below_title(text: &str, start: usize, line: &str) -> Edit {
 
 /// A value of that name in the chosen environment, or for this file.
 fn fix_undeclared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
-    let source = problem.source.expect("it was looked at");
+    let source = problem.source.expect("reason");
     let text = view.text(source);
     let name = problem.span.of(text);
     if !yieldtray_source::names::is_value_name(name) {
@@ -197,7 +197,7 @@ fn fix_undeclared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     let mut found = Vec::new();
     if let Some(environment) = view.context.settings.environment.as_deref() {
         let header = format!("[environments.{environment}.values]");
-        let title = format!("Give `{name}` a value in environment `{environment}`");
+        let title = format!("Define `{name}` in environment `{environment}`");
         found.push(Action {
             title,
             is_fix: true,
@@ -207,7 +207,7 @@ fn fix_undeclared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     let at = view.workspace().source(source).file.cells.first().map_or(text.len(), |cell| cell.span.start());
     let edit = Edit::insert(after_mark(text, at), format!("% let {name} = \"\"\n\n"));
     found.push(Action {
-        title: format!("Give `{name}` a value in this file"),
+        title: format!("Define `{name}` in this file"),
         is_fix: true,
         changes: vec![Change::Edit(source, vec![edit])],
     });
@@ -314,7 +314,7 @@ fn suppress(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let (workspace, text) = (view.workspace(), view.text(source));
     let code = problem.code.as_str();
-    let comment = format!("# accepted {code}: why");
+    let comment = format!("# allow {code}: reason");
     let cell = cell_at(workspace, source, problem.span.start()).map(|cell| workspace.cell(cell));
     let below = |cell: &&Cell| cell.request.as_ref().is_some_and(|line| line.span.end() < problem.span.start());
     let edit = match cell.filter(below) {
@@ -322,7 +322,7 @@ fn suppress(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
         Some(cell) => below_title(text, cell.span.start(), &format!("{comment}\n")),
         None => Edit::insert(after_mark(text, line_at(text, problem.span.start()).start()), format!("{comment}\n")),
     };
-    let title = format!("Accept `{code}` here, with a reason");
+    let title = format!("Suppress `{code}` here, with a reason");
     Some(Action { title, is_fix: false, changes: vec![Change::Edit(source, vec![edit])] })
 }
 

@@ -39,7 +39,7 @@ pub fn hover(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<Ho
         Referent::Cell { cell: Some(id), .. } => cell(view, id),
         Referent::Profile { .. } => {
             let profile = view.workspace().config.profile(name)?;
-            format!("the profile `{}` of OAuth 2.0 (RFC 6749)", profile.name)
+            format!("the OAuth 2.0 profile `{}` (RFC 6749)", profile.name)
         }
         _ => return None,
     };
@@ -68,7 +68,7 @@ fn value(view: IdeContext<'_>, source: SourceId, offset: usize, name: &str) -> O
             text.push_str(&format!("\n\n{}", origin.describe(workspace)));
         }
         for hidden in &row.shadows {
-            text.push_str(&format!("  \nhides one {}", hidden.describe(workspace)));
+            text.push_str(&format!("  \nshadows one {}", hidden.describe(workspace)));
         }
     }
     let everywhere = across(view.context, &mut masker);
@@ -111,9 +111,9 @@ fn cell(view: IdeContext<'_>, id: CellId) -> String {
         Some(exchange) => {
             let millis = exchange.timings.total.as_secs_f64() * 1e3;
             let line = format!("{} {} {}", exchange.version, exchange.status, exchange.reason);
-            lines.push(format!("last answer: {}, {millis:.0} ms, {} bytes", code(line.trim_end()), exchange.size));
+            lines.push(format!("last response: {}, {millis:.0} ms, {} bytes", code(line.trim_end()), exchange.size));
         }
-        None => lines.push("not answered yet".to_owned()),
+        None => lines.push("no response yet".to_owned()),
     }
     lines.join("\n\n")
 }

@@ -165,8 +165,8 @@ pub(super) fn describe(value: &ValueState, masker: &Masker) -> String {
     match value {
         ValueState::Known(value) => short(&masker.mask(&value.show())),
         ValueState::Secret(_) => MASK.to_owned(),
-        ValueState::MadeUp(_) => "made up each time".to_owned(),
-        ValueState::Asked(question) => format!("asked for: {}", short(question)),
+        ValueState::MadeUp(_) => "generated each time".to_owned(),
+        ValueState::Asked(question) => format!("prompted: {}", short(question)),
         ValueState::NotRun(command) => format!("from {}", short(command)),
         ValueState::None(_) => "no value".to_owned(),
     }

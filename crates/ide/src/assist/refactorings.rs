@@ -59,7 +59,7 @@ fn lift_base(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Acti
         }
     };
     let times = if same.len() == 1 { String::new() } else { format!(" ({} requests)", same.len()) };
-    Some(Action { title: format!("Lift `{origin}` into `base`{times}"), is_fix: false, changes })
+    Some(Action { title: format!("Extract `{origin}` to `base`{times}"), is_fix: false, changes })
 }
 
 /// Scheme and authority of a URL that is written out.
@@ -113,7 +113,7 @@ fn lift_literal(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<A
         Edit::replace(span, format!("{{{{{name}}}}}")),
     ];
     Some(Action {
-        title: format!("Lift `{selected}` into the value `{name}`"),
+        title: format!("Extract `{selected}` to the variable `{name}`"),
         is_fix: false,
         changes: vec![Change::Edit(source, edits)],
     })
@@ -163,7 +163,7 @@ fn add_checks(view: IdeContext<'_>, cell: CellId) -> Option<Action> {
     let number = if checks.len() == 1 { "a check".to_owned() } else { format!("{} checks", checks.len()) };
     let edit = Edit::insert(end, added);
     Some(Action {
-        title: format!("Add {number} from the last answer"),
+        title: format!("Add {number} from the last response"),
         is_fix: false,
         changes: vec![Change::Edit(cell.source, vec![edit])],
     })

@@ -84,34 +84,34 @@ pub type Rename = Result<Vec<(SourceId, Vec<Edit>)>, RenameError>;
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum RenameError {
     /// There is no name at this place.
-    #[error("there is no name here")]
+    #[error("no symbol at this position")]
     NoName,
     /// Names of this kind are not changed.
-    #[error("only values, cells and labels can get another name here")]
+    #[error("only variables, requests and labels can be renamed")]
     OtherKind,
     /// The new name does not have the form of a value's name.
-    #[error("`{0}` cannot name a value: use letters, digits and `_`, the first no digit")]
+    #[error("`{0}` is not a valid variable name: use letters, digits and `_`, not starting with a digit")]
     ValueName(String),
     /// The new name is a name of the language.
-    #[error("`{0}` is a name of the language, so no value can take it")]
+    #[error("`{0}` is reserved and cannot be a variable name")]
     LanguageName(String),
     /// The value is a column of a table.
-    #[error("`{0}` is a column of a table: it gets another name there")]
+    #[error("`{0}` is a column of a table: rename it there")]
     Column(String),
     /// Another value has the new name.
-    #[error("there is a value `{0}` already")]
+    #[error("a variable `{0}` already exists")]
     ValueExists(String),
     /// The new name does not have the form of a cell's name.
-    #[error("`{0}` cannot name a cell: use letters, digits, `-`, `_` and `.`")]
+    #[error("`{0}` is not a valid request name: use letters, digits, `-`, `_` and `.`")]
     CellName(String),
     /// Another cell of the file has the new name.
-    #[error("there is a cell `{0}` in this file already")]
+    #[error("a request `{0}` already exists in this file")]
     CellExists(String),
     /// The new name does not have the form of a label.
-    #[error("`{0}` cannot be a label: use letters, digits, `-`, `_` and `.`")]
+    #[error("`{0}` is not a valid label: use letters, digits, `-`, `_` and `.`")]
     Label(String),
     /// The value is defined outside of the texts.
-    #[error("`{0}` is given nowhere that can be changed")]
+    #[error("`{0}` is not defined in an editable file")]
     NotDefinedHere(String),
 }
 

@@ -28,7 +28,7 @@ pub fn signature(view: IdeContext<'_>, source: SourceId, at: usize) -> Option<Si
             None => {
                 let known = function(name)?;
                 let parameters = known.parameters();
-                (parameters, format!("{}; as in `{}`", known.help, known.example))
+                (parameters, format!("{}; for example `{}`", known.help, known.example))
             }
         };
     // `x.f(y)` is `f(x, y)`.

@@ -46,7 +46,7 @@ impl EditedWorkspace {
         let all: Vec<SourceId> = loaded.iter().copied().chain(configs).chain(inherited).collect();
         let source = all.into_iter().find(|id| find(&workspace, id)).expect("the file with the cursor");
         let engine = Engine::with_functions(&workspace.config.functions);
-        let settings = settings(Some("bench"), &[]);
+        let settings = settings(Some("local"), &[]);
         Self {
             workspace,
             engine,
@@ -98,10 +98,10 @@ impl EditedWorkspace {
 const WORKSPACE_FILES: &str = "#- yieldtray.toml
 [values]
 season = 2026
-[environments.bench.values]
-base = 'http://bench'
+[environments.local.values]
+base = 'http://local'
 grower = 'G-11'
-key = { value = 'bench-key-4616', secret = true }
+key = { value = 'local-key-4616', secret = true }
 [environments.live.values]
 base = 'http://live'
 [functions]
@@ -199,17 +199,21 @@ fn a_name_is_changed_wherever_it_is_meant() {
         ("_common.http".to_owned(), "% check well: status == 200\n".to_owned())
     );
     for (file, new, why) in [
-        ("%% a\n/{{grow¦er}}\n", "season", "there is a value `season` already"),
+        ("%% a\n/{{grow¦er}}\n", "season", "a variable `season` already exists"),
         (
             "%% a\n% each row in \"lots.csv\"\n/{{lo¦t}}\n#- lots.csv\nlot\n1\n",
             "x",
-            "`lot` is a column of a table: it gets another name there",
+            "`lot` is a column of a table: rename it there",
         ),
-        ("%% a\n/{{grow¦er}}\n", "4x", "`4x` cannot name a value: use letters, digits and `_`, the first no digit"),
-        ("%% a\n/{{grow¦er}}\n", "status", "`status` is a name of the language, so no value can take it"),
-        ("%% a\n/\n\n%% ¦b\n/\n", "a", "there is a cell `a` in this file already"),
-        ("%% a\n/lo¦ts\n", "x", "there is no name here"),
-        ("%% a\nP¦OST /lots\n", "x", "only values, cells and labels can get another name here"),
+        (
+            "%% a\n/{{grow¦er}}\n",
+            "4x",
+            "`4x` is not a valid variable name: use letters, digits and `_`, not starting with a digit",
+        ),
+        ("%% a\n/{{grow¦er}}\n", "status", "`status` is reserved and cannot be a variable name"),
+        ("%% a\n/\n\n%% ¦b\n/\n", "a", "a request `a` already exists in this file"),
+        ("%% a\n/lo¦ts\n", "x", "no symbol at this position"),
+        ("%% a\nP¦OST /lots\n", "x", "only variables, requests and labels can be renamed"),
     ] {
         assert_eq!(renamed(&format!("#- intake.http\n{file}"), new), Err(why.to_owned()), "{file}");
     }
@@ -225,14 +229,14 @@ fn helped(file: &str) -> String {
 fn help_tells_what_stands_there() {
     assert_eq!(
         helped("%% a\n/{{grow¦er}}\n"),
-        "`grower` is `\"G-11\"`\n\nin yieldtray.toml:5, environment bench\n\n\
-         | environment | value |\n| --- | --- |\n| bench | `\"G-11\"` |\n| live | no value |\n"
+        "`grower` is `\"G-11\"`\n\nin yieldtray.toml:5, environment local\n\n\
+         | environment | value |\n| --- | --- |\n| local | `\"G-11\"` |\n| live | no value |\n"
     );
     let secret = helped("% let key2 = 'x' + key\n%% a\n/{{ke¦y}}\n");
     assert!(secret.starts_with("`key` is `[secret]`") && !secret.contains("4616"), "{secret}");
     let within = helped("% let both = 'x' + key\n%% a\n/{{bo¦th}}\n");
     assert!(within.starts_with("`both` is") && !within.contains("4616"), "{within}");
-    assert!(helped("%% a\n/{{grwo¦er}}\n").starts_with("`grwoer`: no value is named `grwoer`"));
+    assert!(helped("%% a\n/{{grwo¦er}}\n").starts_with("`grwoer`: no variable named `grwoer`"));
     assert!(helped("%% a\n/\nAcc¦ept: */*\n").contains("RFC 9110 12.5.1"));
     assert!(helped("%% a\nPA¦TCH /\n").contains("RFC 5789"));
     assert!(helped("%% a\n% ti¦meout 3s\n/\n").contains("% timeout 5s"));
@@ -241,8 +245,8 @@ fn help_tells_what_stands_there() {
     assert!(helped("%% a\n/\n\n% check body.ex¦ists(l, l > 1)\n").contains("list.exists(x, condition)"));
     assert!(helped("%% a\n/{{math.ab¦s(-1)}}\n").contains("math.abs(x)"));
     assert!(helped("%% a\n/\n\n% check text.spl¦it(',') == []\n").contains("split(text, by)"));
-    assert!(helped("%% a\n/\n\n% check ela¦psed > duration('1s')\n").contains("There after the response"));
-    assert!(helped("%% Book¦ in\nPOST /lots\n").contains("last answer: `HTTP/1.1 200 As Told`, 5 ms, 2 bytes"));
+    assert!(helped("%% a\n/\n\n% check ela¦psed > duration('1s')\n").contains("Available after the response"));
+    assert!(helped("%% Book¦ in\nPOST /lots\n").contains("last response: `HTTP/1.1 200 As Told`, 5 ms, 2 bytes"));
 }
 
 #[track_caller]
@@ -349,7 +353,7 @@ fn first_fix(file: &str, code: Code) -> (String, String) {
 fn a_fix_changes_what_is_wrong() {
     for (file, code, title, after) in [
         ("%% a\n% chekc 1\n/\n", Code::UnknownInstruction, "Change to `check`", "%% a\n% check 1\n/\n"),
-        ("%% a\n/{{growr}}\n", Code::UnknownValue, "Change to `grower`", "%% a\n/{{grower}}\n"),
+        ("%% a\n/{{growr}}\n", Code::UnknownVariable, "Change to `grower`", "%% a\n/{{grower}}\n"),
         (
             "%% a\n% needs bok\n/\n\n%% book\n/\n",
             Code::UnknownCell,
@@ -363,7 +367,7 @@ fn a_fix_changes_what_is_wrong() {
             "%% a\n% needs gate.http#sign-in\n/\n",
         ),
         ("%% a\nPOST /\n\n{ \"a\": 1, }\n", Code::BadJson, "Remove `,`", "%% a\nPOST /\n\n{ \"a\": 1 }\n"),
-        ("%% a\n/{{grower\n", Code::UnclosedMark, "Change to `{{grower}}`", "%% a\n/{{grower}}\n"),
+        ("%% a\n/{{grower\n", Code::UnclosedPlaceholder, "Change to `{{grower}}`", "%% a\n/{{grower}}\n"),
         (
             "%% a\n/{{token}}\n",
             Code::MissingValue,
@@ -377,7 +381,7 @@ fn a_fix_changes_what_is_wrong() {
             "%% a\n% needs b\n/{{x}}\n\n%% b\n/\n\n% yield x = body.x\n",
         ),
         ("%% a\n/\n\n% yield x = body.x\n", Code::UnusedYield, "Remove the line", "%% a\n/\n\n"),
-        ("%% a\nGET /\nAcept: a\n", Code::MisspeltHeader, "Change to `Accept`", "%% a\nGET /\nAccept: a\n"),
+        ("%% a\nGET /\nAcept: a\n", Code::MisspelledHeader, "Change to `Accept`", "%% a\nGET /\nAccept: a\n"),
     ] {
         assert_eq!(first_fix(file, code), (title.to_owned(), after.to_owned()), "{file}");
     }
@@ -398,11 +402,11 @@ fn accepting_a_problem_changes_nothing_that_is_sent() {
         ("%% a\n/\n\n% yield x = body.x\n", Code::UnusedYield),
         ("%% a\nPOST /\n\n{ \"a\": 1, }\n", Code::BadJson),
         ("\u{feff}GET /\n\n% yield x = body.x\n", Code::UnusedYield),
-        ("\u{feff}% let x = 1\n\n%% a\n/\n", Code::UnusedValue),
-        ("%% a\nGTE /\n", Code::MisspeltMethod),
+        ("\u{feff}% let x = 1\n\n%% a\n/\n", Code::UnusedVariable),
+        ("%% a\nGTE /\n", Code::MisspelledMethod),
     ] {
         let (title, texts) = mended(&with_intake(file), code).pop().expect("a fix");
-        assert!(title.starts_with("Accept"), "{title}");
+        assert!(title.starts_with("Suppress"), "{title}");
         let mut desk = house(&texts[0].1);
         assert!(!desk.problems().iter().any(|problem| problem.code == code), "{}", texts[0].1);
         let sent = |desk: &EditedWorkspace| {
@@ -423,9 +427,9 @@ fn with_intake(file: &str) -> String {
 
 #[test]
 fn an_unknown_value_is_declared_in_the_chosen_environment() {
-    let declared = mended(&with_intake("%% a\n/{{crate_no}}\n"), Code::UnknownValue);
-    assert_eq!(declared[0].0, "Give `crate_no` a value in environment `bench`");
-    assert!(declared[0].1[0].1.contains("[environments.bench.values]\ncrate_no = \"\"\nbase"), "{declared:?}");
+    let declared = mended(&with_intake("%% a\n/{{crate_no}}\n"), Code::UnknownVariable);
+    assert_eq!(declared[0].0, "Define `crate_no` in environment `local`");
+    assert!(declared[0].1[0].1.contains("[environments.local.values]\ncrate_no = \"\"\nbase"), "{declared:?}");
 }
 
 #[test]
@@ -439,7 +443,7 @@ fn a_secret_is_moved_to_the_private_configuration() {
                 ("intake.http".to_owned(), "%% a\n/\nX-Api-Key: {{x_api_key}}\n".to_owned()),
                 (
                     "yieldtray.local.toml".to_owned(),
-                    "[environments.bench.values]\nx_api_key = { value = \"crate-4616\", secret = true }\n".to_owned()
+                    "[environments.local.values]\nx_api_key = { value = \"crate-4616\", secret = true }\n".to_owned()
                 ),
             ]
         )
@@ -449,7 +453,7 @@ fn a_secret_is_moved_to_the_private_configuration() {
 #[track_caller]
 fn reshaped(file: &str, selected: &str, title: &str) -> Vec<(String, String)> {
     let desk = EditedWorkspace::new(&format!(
-        "#- yieldtray.toml\n[environments.bench.values]\ngrower = 'G-11'\n#- a.http\n{file}"
+        "#- yieldtray.toml\n[environments.local.values]\ngrower = 'G-11'\n#- a.http\n{file}"
     ))
     .answered(r#"{"id":"L-1","kg":2}"#);
     let at = desk.workspace.source(desk.source).text.find(selected).expect("it is there");
@@ -463,29 +467,29 @@ fn reshaped(file: &str, selected: &str, title: &str) -> Vec<(String, String)> {
 fn files_are_reshaped() {
     let file = "%% a\nGET http://b:1/lots\n\n%% b\nGET http://b:1?x=1\n\n%% c\nGET http://b:12/\n";
     assert_eq!(
-        reshaped(file, "http://b:1/", "Lift `http://b:1` into `base` (2 requests)"),
+        reshaped(file, "http://b:1/", "Extract `http://b:1` to `base` (2 requests)"),
         [
             ("a.http".to_owned(), "%% a\nGET /lots\n\n%% b\nGET /?x=1\n\n%% c\nGET http://b:12/\n".to_owned()),
             (
                 "yieldtray.toml".to_owned(),
-                "[environments.bench.values]\nbase = \"http://b:1\"\ngrower = 'G-11'\n".to_owned()
+                "[environments.local.values]\nbase = \"http://b:1\"\ngrower = 'G-11'\n".to_owned()
             )
         ]
     );
     let body = "%% a\nPOST http://b/\n\n{ \"crop\": \"gala\", \"bins\": 24 }\n";
     assert_eq!(
-        reshaped(body, "gala", "Lift `gala` into the value `crop`")[0].1,
+        reshaped(body, "gala", "Extract `gala` to the variable `crop`")[0].1,
         "% let crop = \"gala\"\n\n%% a\nPOST http://b/\n\n{ \"crop\": {{crop}}, \"bins\": 24 }\n"
     );
     assert_eq!(
-        reshaped(body, "24", "Lift `24` into the value `bins`")[0].1,
+        reshaped(body, "24", "Extract `24` to the variable `bins`")[0].1,
         "% let bins = 24\n\n%% a\nPOST http://b/\n\n{ \"crop\": \"gala\", \"bins\": {{bins}} }\n"
     );
     assert_eq!(
         reshaped(
             "%% a\nGET http://b/\n\n% check status == 200\n\n%% b\nGET http://b/\n",
             "http",
-            "Add 3 checks from the last answer"
+            "Add 3 checks from the last response"
         )[0]
         .1,
         "%% a\nGET http://b/\n\n% check status == 200\n% check headers[\"content-type\"].startsWith(\"application/json\")\n\

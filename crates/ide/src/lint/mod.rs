@@ -2,7 +2,7 @@
 //! shadowed values, unused captures, names missing in some environment, errors in bodies and headers, secrets in
 //! shared files.
 //!
-//! `[lint]` of the configuration sets the level of each code; `# accepted …` suppresses single findings.
+//! `[lint]` of the configuration sets the level of each code; `# allow …` suppresses single diagnostics.
 
 mod json;
 mod names;

@@ -19,8 +19,9 @@ pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
             continue;
         }
         if let Some(meant) = closest(word, FIELDS.iter().map(|field| field.name)) {
-            let message = format!("no header field that is known is named `{word}`");
-            problems.push(Problem::warning(Code::MisspeltHeader, name, message).did_you_mean(meant).in_source(source));
+            let message = format!("unknown header `{word}`");
+            problems
+                .push(Problem::warning(Code::MisspelledHeader, name, message).did_you_mean(meant).in_source(source));
         }
     }
     let methods = own.file.cells.iter().filter_map(|cell| cell.request.as_ref()?.method);
@@ -32,9 +33,9 @@ pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
             continue;
         }
         if let Some(meant) = closest(word, known()) {
-            let message = format!("no method that is known is named `{word}`");
+            let message = format!("unknown method `{word}`");
             problems
-                .push(Problem::warning(Code::MisspeltMethod, method, message).did_you_mean(meant).in_source(source));
+                .push(Problem::warning(Code::MisspelledMethod, method, message).did_you_mean(meant).in_source(source));
         }
     }
     problems
@@ -62,7 +63,7 @@ pub(super) fn plain_credentials(workspace: &Workspace, source: SourceId) -> Vec<
         let fields = cell.fields.iter().any(|field| is_secret_header(field.name.of(text)));
         let Some(request) = cell.request.as_ref().filter(|_| shared || own_lines || fields) else { continue };
         if is_open(request.target.of(text)) {
-            let message = "credentials go to this address without encryption";
+            let message = "credentials are sent to this URL without encryption";
             let problem = Problem::warning(Code::PlainCredentials, request.target, message);
             problems.push(problem.with_hint("use https, or change the credentials after each use").in_source(source));
         }
@@ -78,7 +79,7 @@ pub(super) fn plain_bases(workspace: &Workspace, credentials: bool) -> Vec<Probl
         _ => false,
     });
     open.map(|entry| {
-        let message = "credentials go to this address without encryption";
+        let message = "credentials are sent to this URL without encryption";
         let problem = Problem::warning(Code::PlainCredentials, entry.span, message);
         problem.with_hint("use https, or change the credentials after each use").in_source(entry.source)
     })

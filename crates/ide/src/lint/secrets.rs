@@ -11,7 +11,7 @@ use yieldtray_workspace::Workspace;
 use yieldtray_workspace::config::ValueSource;
 use yieldtray_workspace::secret::is_secret_name;
 
-const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
+const HINT: &str = "use a variable, for example `{{api_key}}`, and define it in `yieldtray.local.toml`";
 
 /// In a request file or a `_common.http`.
 pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
@@ -23,7 +23,7 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
         let literal = credential(value.of(text));
         if is_secret_header(name.of(text)) && plain(value) && literal.len() >= 4 {
             let at = value.part(value.len() - literal.len(), value.len());
-            let message = format!("the value of `{}` stands in a file that others see", name.of(text));
+            let message = format!("the value of `{}` is in a shared file", name.of(text));
             problems.push(finding(source, at, message));
         }
     };
@@ -43,18 +43,18 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
             _ => {}
         }
     }
-    let message = "these credentials stand in a file that others see";
+    let message = "these credentials are in a shared file";
     problems.extend(credentials.into_iter().map(|at| finding(source, at, message.to_owned())));
     problems.extend(unmarked.into_iter().map(|name| {
-        let message = format!("`{}` is yielded without `secret`: it is shown and logged as it is", name.of(text));
-        let hint = "write `secret` at the end of the line, or rename the value if it is none";
+        let message = format!("`{}` is yielded without `secret`, so it is shown and logged unmasked", name.of(text));
+        let hint = "add `secret` at the end of the line, or rename it if it is not a secret";
         Problem::warning(Code::UnmarkedSecret, name, message).with_hint(hint).in_source(source)
     }));
     let names: Vec<Span> = own.file.cells.iter().map(|cell| cell.title).chain(names_in(workspace, source)).collect();
     for span in high_entropy_runs(text) {
         let is_name = names.iter().any(|name| name.contains(span)) || is_schema_path(text, span);
         if !is_name && !problems.iter().any(|known| known.span.contains(span)) {
-            let message = "this looks like a secret, in a file that others see".to_owned();
+            let message = "this looks like a secret in a shared file".to_owned();
             problems.push(finding(source, span, message));
         }
     }
@@ -98,7 +98,7 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
     let profiles = lines.filter(|line| line.is_secret() && !line.private && !line.span.is_empty()).filter_map(|line| {
         let text = &workspace.source(line.source).text;
         let plain = Template::parse(text, line.span, false, &mut Vec::new()).is_plain();
-        let message = format!("`{}` stands in a file that others see", line.key);
+        let message = format!("the value of `{}` is in a shared file", line.key);
         plain.then(|| finding(line.source, line.span, message))
     });
     telling

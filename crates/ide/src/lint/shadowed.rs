@@ -28,11 +28,10 @@ fn shared(workspace: &Workspace, source: SourceId, problems: &mut Vec<Problem>) 
             Some((environment, entry))
         });
         if let Some((environment, entry)) = by_environment {
-            let message = format!("`{name}` is hidden: environment `{}` gives it too, and wins", environment.name);
+            let message = format!("`{name}` is shadowed by environment `{}`", environment.name);
             problems.push(hidden(*origin, *span, message, (entry.source, entry.span)));
         } else if let Some((nearer, _, place)) = lets[index + 1..].iter().find(|(_, other, _)| other == name) {
-            let message =
-                format!("`{name}` is hidden: `{}` gives it too, and is nearer", workspace.shown_path(*nearer));
+            let message = format!("`{name}` is shadowed by `{}`", workspace.shown_path(*nearer));
             problems.push(hidden(*origin, *span, message, (*nearer, *place)));
         }
     }
@@ -48,10 +47,13 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
         let entry = workspace.config.all_entries().find(|entry| entry.name == word);
         let other = entry.map(|entry| (entry.source, entry.span)).or(shared.map(|(origin, _, span)| (origin, span)));
         if let Some((source, span)) = other {
-            let message = format!("`{word}` hides the one of `{}` for this cell", workspace.shown_path(source));
-            let remark =
-                Problem::warning(Code::HiddenValue, name, message).with_related(source, span, "this one is hidden");
-            problems.push(remark.with_hint("rename one of them, if that is not meant").in_source(cell.source));
+            let message = format!("`{word}` shadows the one of `{}` in this request", workspace.shown_path(source));
+            let remark = Problem::warning(Code::ShadowedVariable, name, message).with_related(
+                source,
+                span,
+                "this one is shadowed",
+            );
+            problems.push(remark.with_hint("rename one of them, unless this is intended").in_source(cell.source));
         }
     }
 }
@@ -66,8 +68,8 @@ fn inherited_lets(workspace: &Workspace, source: SourceId) -> Vec<(SourceId, &st
 }
 
 fn hidden(origin: SourceId, span: Span, message: String, by: (SourceId, Span)) -> Problem {
-    Problem::warning(Code::HiddenValue, span, message)
-        .with_hint("rename one of them, or remove the one that is not meant")
-        .with_related(by.0, by.1, "this one wins")
+    Problem::warning(Code::ShadowedVariable, span, message)
+        .with_hint("rename or remove one of them")
+        .with_related(by.0, by.1, "this one is used")
         .in_source(origin)
 }

@@ -1,30 +1,33 @@
-//! Suppressions: `# accepted CODE, …: reason`. The comment applies to the line below it; above a `%%` line to the
+//! Suppressions: `# allow CODE, …: reason`. The comment applies to the line below it; above a `%%` line to the
 //! cell; with a blank line below it to the cell it is in, and before the first cell to the whole file.
 
 use yieldtray_source::{Code, Problem, SourceId, Span, closest};
 use yieldtray_syntax::{InstructionKind, Item, RequestFile};
 use yieldtray_workspace::Workspace;
 
-const WORD: &str = "# accepted";
+const WORD: &str = "# allow";
+/// The word before version 0.2.
+const FORMER_WORD: &str = "# accepted";
 
 /// One code of one comment.
-struct Accepted {
+struct Suppression {
     source: SourceId,
     code: Code,
     /// The span of the code.
     at: Span,
     /// Where it holds.
     context: Span,
-    /// Whether a finding was left out for it.
+    /// Whether it suppressed a diagnostic.
     used: bool,
 }
 
-/// Leaves out what was accepted in `sources`, and says where that cannot be read or meets nothing.
+/// Removes the diagnostics that comments in `sources` suppress; reports comments that are invalid or suppress nothing.
 pub(super) fn apply(workspace: &Workspace, sources: impl Iterator<Item = SourceId>, problems: &mut Vec<Problem>) {
     let (mut accepted, mut own) = (Vec::new(), Vec::new());
     for source in sources {
         // Most files have none, and need no more than this to know it.
-        if memchr::memmem::find(workspace.source(source).text.as_bytes(), WORD.as_bytes()).is_some() {
+        let text = workspace.source(source).text.as_bytes();
+        if [WORD, FORMER_WORD].iter().any(|word| memchr::memmem::find(text, word.as_bytes()).is_some()) {
             read(workspace, source, &mut accepted, &mut own);
         }
     }
@@ -44,35 +47,33 @@ pub(super) fn apply(workspace: &Workspace, sources: impl Iterator<Item = SourceI
     });
     problems.append(&mut own);
     problems.extend(accepted.into_iter().filter(|one| !one.used).map(|one| {
-        let message = format!("there is no `{}` here to accept", one.code.as_str());
-        let problem = Problem::warning(Code::NeedlessAcceptance, one.at, message);
+        let message = format!("no `{}` diagnostic to suppress here", one.code.as_str());
+        let problem = Problem::warning(Code::UnusedSuppression, one.at, message);
         problem.with_hint("remove it from the comment").in_source(one.source)
     }));
 }
 
-fn read(workspace: &Workspace, source: SourceId, accepted: &mut Vec<Accepted>, problems: &mut Vec<Problem>) {
+fn read(workspace: &Workspace, source: SourceId, accepted: &mut Vec<Suppression>, problems: &mut Vec<Problem>) {
     let own = workspace.source(source);
     let text = &own.text;
     let mut take = |comment: Span, context: Span| {
         let line = comment.of(text).trim_end();
-        let Some(rest) = line.strip_prefix(WORD).filter(|rest| rest.is_empty() || rest.starts_with([' ', ':'])) else {
-            return;
-        };
+        let Some((word, rest)) = suppression(line) else { return };
         let bad = |at: Span, message: &str, hint: &str| {
-            Problem::warning(Code::BadAcceptance, at, message).with_hint(hint).in_source(source)
+            Problem::warning(Code::BadSuppression, at, message).with_hint(hint).in_source(source)
         };
-        const EXAMPLE: &str = "write it as in `# accepted unused-yield: read by the night shift`";
+        const EXAMPLE: &str = "for example `# allow unused-yield: read by the night shift`";
         let (codes, reason) = rest.split_once(':').unwrap_or((rest, ""));
-        let list = Span::new(comment.start() + WORD.len(), comment.start() + WORD.len() + codes.len());
+        let list = Span::new(comment.start() + word.len(), comment.start() + word.len() + codes.len());
         if reason.trim().is_empty() {
-            return problems.push(bad(comment.part(0, line.len()), "it is accepted without a reason", EXAMPLE));
+            return problems.push(bad(comment.part(0, line.len()), "the suppression has no reason", EXAMPLE));
         }
         for at in InstructionKind::list(list, text) {
             let name = at.of(text);
             match Code::named(name) {
-                Some(code) => accepted.push(Accepted { source, code, at, context, used: false }),
+                Some(code) => accepted.push(Suppression { source, code, at, context, used: false }),
                 None => {
-                    let problem = bad(at, &format!("no finding is named `{name}`"), EXAMPLE);
+                    let problem = bad(at, &format!("unknown diagnostic code `{name}`"), EXAMPLE);
                     let meant = closest(name, Code::ALL.iter().map(|code| code.as_str()));
                     problems.push(match meant {
                         Some(meant) => problem.did_you_mean(meant),
@@ -104,7 +105,19 @@ fn comments(text: &str, file: &RequestFile) -> Vec<Span> {
         at += line.len();
         Span::new(at - line.len(), at - line.len() + line.trim_end().len())
     });
-    lines.filter(|line| line.of(text).starts_with(WORD)).collect()
+    lines.filter(|line| suppression(line.of(text)).is_some()).collect()
+}
+
+/// The word of a suppression, and the text after it. A comment that only happens to begin with the word is none: the first
+/// word after it must look like a code.
+fn suppression(line: &str) -> Option<(&'static str, &str)> {
+    let after = |word: &'static str| line.strip_prefix(word).map(|rest| (word, rest));
+    if let Some((word, rest)) = after(FORMER_WORD) {
+        return (rest.is_empty() || rest.starts_with([' ', ':'])).then_some((word, rest));
+    }
+    let (word, rest) = after(WORD)?;
+    let first = rest.trim_start().split([' ', ',', ':']).next().unwrap_or_default();
+    (rest.starts_with(' ') && (first.contains('-') || Code::named(first).is_some())).then_some((word, rest))
 }
 
 /// Where a comment holds.

@@ -19,16 +19,17 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], usage: &UsageInd
             let InstructionKind::Yield { name, .. } = line.kind else { continue };
             let word = name.of(text);
             if let Some(before) = seen.insert((cell.source, word), name) {
-                let remark = Problem::warning(Code::RepeatedYield, name, format!("this file yields `{word}` twice"));
-                let remark = remark.with_related(cell.source, before, "yielded here first");
-                problems.push(remark.with_hint("the later one wins: rename one of them").in_source(cell.source));
+                let remark =
+                    Problem::warning(Code::RepeatedYield, name, format!("`{word}` is yielded twice in this file"));
+                let remark = remark.with_related(cell.source, before, "first yielded here");
+                problems.push(remark.with_hint("the later one is used: rename one of them").in_source(cell.source));
             }
             // A cell may use what it yields itself, in the checks below the yield.
             let is_used =
                 usage.uses(cell.source, word) || usage.is_needed((cell.source, &workspace.cell(cell).name), word);
             if !is_used {
-                let remark = Problem::warning(Code::UnusedYield, name, format!("nobody uses `{word}`"));
-                let hint = "remove the line; or write `% needs` where another file should see the value";
+                let remark = Problem::warning(Code::UnusedYield, name, format!("`{word}` is never used"));
+                let hint = "remove the line, or add `% needs` in the file that should use it";
                 problems.push(remark.with_hint(hint).in_source(cell.source));
             }
         }
@@ -44,7 +45,7 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], usage: &UsageInde
         let word = name.of(&workspace.source(source).text);
         // `base` is used by every path.
         if word != "base" && !used(word) {
-            let remark = Problem::warning(Code::UnusedValue, name, format!("nobody uses `{word}`"));
+            let remark = Problem::warning(Code::UnusedVariable, name, format!("`{word}` is never used"));
             problems.push(remark.with_hint("remove the line").in_source(source));
         }
     };
@@ -102,8 +103,7 @@ pub(super) fn used_before_yield(
             let other = &workspace.cell(yielder).name;
             let message = format!("`{}` is used before `{other}` yields it", used.name);
             let remark = Problem::warning(Code::YieldedLater, used.span(workspace, engine), message);
-            problems
-                .push(remark.with_hint(format!("write `% needs {other}` into this cell")).in_source(used.at.source));
+            problems.push(remark.with_hint(format!("add `% needs {other}` to this request")).in_source(used.at.source));
         }
     }
     problems
@@ -119,8 +119,8 @@ pub(super) fn without_checks(workspace: &Workspace, cells: impl Iterator<Item = 
     bare.map(|id| {
         let cell = workspace.cell(id);
         let at = cell.request.as_ref().map_or(cell.title, |line| line.span);
-        let problem = Problem::warning(Code::NoChecks, at, format!("no check judges `{}`", cell.name));
-        problem.with_hint("write one, as in `% check status == 200`").in_source(id.source)
+        let problem = Problem::warning(Code::NoChecks, at, format!("`{}` has no checks", cell.name));
+        problem.with_hint("for example `% check status == 200`").in_source(id.source)
     })
     .collect()
 }

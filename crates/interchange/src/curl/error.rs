@@ -8,7 +8,7 @@ use yieldtray_syntax::shell::ShellError;
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum ReadFileError {
     /// It cannot be opened or read.
-    #[error("`{file}` cannot be read: {error}")]
+    #[error("cannot read `{file}`: {error}")]
     Read {
         /// The file as the option names it.
         file: String,
@@ -24,10 +24,10 @@ pub enum ReadFileError {
 #[derive(Clone, Debug, PartialEq, Error)]
 pub enum CurlError {
     /// The text is not a command of curl.
-    #[error("this is no command of curl")]
+    #[error("this is not a curl command")]
     NotCurl,
     /// It is a command of another program.
-    #[error("`{0}` is no command of curl")]
+    #[error("`{0}` is not a curl command")]
     OtherProgram(String),
     /// It cannot be split into words.
     #[error(transparent)]
@@ -36,19 +36,19 @@ pub enum CurlError {
     #[error(transparent)]
     Request(#[from] RequestError),
     /// The value of this option is missing.
-    #[error("`{0}` lacks its value")]
+    #[error("`{0}` is missing its value")]
     MissingValue(String),
     /// This option is not known.
-    #[error("`{0}` is not known here: leave it out, if it does not matter")]
+    #[error("unsupported option `{0}`: omit it if it does not matter")]
     UnknownOption(String),
     /// It has no URL.
-    #[error("the command names no address")]
+    #[error("the command has no URL")]
     NoAddress,
     /// The value of this option has no `=`.
-    #[error("`{0}` lacks a `=`")]
+    #[error("`{0}` is missing a `=`")]
     MissingEquals(String),
     /// This option names a file of options.
-    #[error("`{0}` names a file of options, which is not read")]
+    #[error("`{0}` names an options file, which is not supported")]
     OptionsFile(String),
     /// The time limit is longer than one that a cell can have.
     #[error("`{option} {seconds}` is longer than a day")]
@@ -59,31 +59,31 @@ pub enum CurlError {
         seconds: f64,
     },
     /// The value of this option is not a number of seconds.
-    #[error("`{0}` wants seconds")]
+    #[error("`{0}` expects seconds")]
     NotSeconds(String),
     /// A variable of the shell where only a text can be.
     #[error("a variable in {0}")]
     VariableIn(&'static str),
     /// Header fields are in a file, and files are not read.
-    #[error("header fields in a file are not read here: write them one by one")]
+    #[error("headers from a file are not supported: write them one by one")]
     HeaderFile,
     /// The file of header fields cannot be read.
     #[error(transparent)]
     ReadFile(#[from] ReadFileError),
     /// The body is in the standard input, which is not known.
-    #[error("a body from standard input cannot be kept in a file: put it in one")]
+    #[error("a body from standard input is not supported: put it in a file")]
     BodyFromInput,
     /// The text to encode is in the standard input.
-    #[error("`{0}` of standard input cannot be written as a cell: put it into a file")]
+    #[error("`{0}` from standard input is not supported: put it in a file")]
     EncodedInput(String),
     /// The body has a file and more.
-    #[error("a body that is joined of a file and more cannot be written as a cell")]
+    #[error("a body combined from a file and other data is not supported")]
     JoinedBody,
     /// The body is a form and more.
-    #[error("a form of parts and another body do not go together")]
+    #[error("a multipart form cannot be combined with another body")]
     PartsAndBody,
     /// The URL has a pattern for several.
-    #[error("`{0}` stands for several addresses: write them one by one")]
+    #[error("`{0}` expands to several URLs: write them one by one")]
     SeveralAddresses(String),
 }
 

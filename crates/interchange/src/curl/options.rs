@@ -55,15 +55,15 @@ pub(super) struct OptionSpec(
     pub(super) OptionEffect,
 );
 
-const PROXY: &str = "a proxy is named in `[send]` of `yieldtray.toml`";
-const CERTIFICATES: &str = "certificates are named in `[send]` of `yieldtray.toml`";
-const PLACE: &str = "another place for a name has no line in a cell; give the address itself, and a `Host` field";
-const LIMIT: &str = "limits of time are one: `% timeout`";
-const VERSION: &str = "this version cannot be asked for; the best one that both sides know is taken";
-const ADDRESSES: &str = "which addresses a name is looked up to is not chosen in a cell";
-const TLS: &str = "how TLS is agreed upon is not chosen in a cell";
-const LIMITS: &str = "limits of size and speed have no line in a cell";
-const AGAIN: &str = "`% wait until … every … for …` sends again";
+const PROXY: &str = "set `proxy` in `[send]` of `yieldtray.toml`";
+const CERTIFICATES: &str = "set certificates in `[send]` of `yieldtray.toml`";
+const PLACE: &str = "name resolution cannot be overridden; use the address itself and a `Host` header";
+const LIMIT: &str = "there is a single time limit: `% timeout`";
+const VERSION: &str = "this version cannot be selected; the best common one is used";
+const ADDRESSES: &str = "address selection is not supported";
+const TLS: &str = "TLS parameters are not supported";
+const LIMITS: &str = "size and speed limits are not supported";
+const AGAIN: &str = "use `% wait until … every … for …` to retry";
 
 pub(super) const OPTIONS: &[OptionSpec] = &[
     OptionSpec("request", Some('X'), true, OptionEffect::Method),
@@ -109,8 +109,8 @@ pub(super) const OPTIONS: &[OptionSpec] = &[
     OptionSpec("key", None, true, OptionEffect::Elsewhere(CERTIFICATES)),
     OptionSpec("resolve", None, true, OptionEffect::Elsewhere(PLACE)),
     OptionSpec("connect-to", None, true, OptionEffect::Elsewhere(PLACE)),
-    OptionSpec("unix-socket", None, true, OptionEffect::Elsewhere("a socket is named in `[send]` of `yieldtray.toml`")),
-    OptionSpec("cookie-jar", Some('c'), true, OptionEffect::Elsewhere("cookies are kept by themselves")),
+    OptionSpec("unix-socket", None, true, OptionEffect::Elsewhere("set `socket` in `[send]` of `yieldtray.toml`")),
+    OptionSpec("cookie-jar", Some('c'), true, OptionEffect::Elsewhere("cookies are stored automatically")),
     OptionSpec("retry", None, true, OptionEffect::Elsewhere(AGAIN)),
     OptionSpec("output", Some('o'), true, OptionEffect::Output),
     OptionSpec("remote-name", Some('O'), false, OptionEffect::Output),
@@ -124,43 +124,23 @@ pub(super) const OPTIONS: &[OptionSpec] = &[
         "anyauth",
         None,
         false,
-        OptionEffect::Elsewhere("`% auth digest` answers a challenge; basic credentials are sent at once"),
+        OptionEffect::Elsewhere("`% auth digest` answers a challenge; basic credentials are sent immediately"),
     ),
     OptionSpec("aws-sigv4", None, true, OptionEffect::OtherAuth),
-    OptionSpec(
-        "netrc",
-        Some('n'),
-        false,
-        OptionEffect::Elsewhere("credentials of a `.netrc` are not read: name them with `% auth`"),
-    ),
-    OptionSpec(
-        "netrc-file",
-        None,
-        true,
-        OptionEffect::Elsewhere("credentials of a `.netrc` are not read: name them with `% auth`"),
-    ),
-    OptionSpec(
-        "netrc-optional",
-        None,
-        false,
-        OptionEffect::Elsewhere("credentials of a `.netrc` are not read: name them with `% auth`"),
-    ),
-    OptionSpec("time-cond", Some('z'), true, OptionEffect::Elsewhere("write the `If-Modified-Since` field itself")),
-    OptionSpec("etag-compare", None, true, OptionEffect::Elsewhere("write the `If-None-Match` field itself")),
-    OptionSpec("etag-save", None, true, OptionEffect::Elsewhere("`% yield etag = headers[\"etag\"]` keeps it")),
-    OptionSpec("continue-at", Some('C'), true, OptionEffect::Elsewhere("write the `Range` field itself")),
-    OptionSpec(
-        "request-target",
-        None,
-        true,
-        OptionEffect::Elsewhere("another target than the address has no line in a cell"),
-    ),
+    OptionSpec("netrc", Some('n'), false, OptionEffect::Elsewhere("`.netrc` is not read: use `% auth`")),
+    OptionSpec("netrc-file", None, true, OptionEffect::Elsewhere("`.netrc` is not read: use `% auth`")),
+    OptionSpec("netrc-optional", None, false, OptionEffect::Elsewhere("`.netrc` is not read: use `% auth`")),
+    OptionSpec("time-cond", Some('z'), true, OptionEffect::Elsewhere("write the `If-Modified-Since` header yourself")),
+    OptionSpec("etag-compare", None, true, OptionEffect::Elsewhere("write the `If-None-Match` header yourself")),
+    OptionSpec("etag-save", None, true, OptionEffect::Elsewhere("use `% yield etag = headers[\"etag\"]`")),
+    OptionSpec("continue-at", Some('C'), true, OptionEffect::Elsewhere("write the `Range` header yourself")),
+    OptionSpec("request-target", None, true, OptionEffect::Elsewhere("a separate request target is not supported")),
     OptionSpec("haproxy-protocol", None, false, OptionEffect::Elsewhere(PLACE)),
     OptionSpec(
         "abstract-unix-socket",
         None,
         true,
-        OptionEffect::Elsewhere("a socket is named in `[send]` of `yieldtray.toml`"),
+        OptionEffect::Elsewhere("set `socket` in `[send]` of `yieldtray.toml`"),
     ),
     OptionSpec("http1.0", Some('0'), false, OptionEffect::Elsewhere(VERSION)),
     OptionSpec("http2-prior-knowledge", None, false, OptionEffect::Http2),
@@ -207,14 +187,14 @@ pub(super) const OPTIONS: &[OptionSpec] = &[
     OptionSpec("retry-max-time", None, true, OptionEffect::Elsewhere(AGAIN)),
     OptionSpec("retry-all-errors", None, false, OptionEffect::Elsewhere(AGAIN)),
     OptionSpec("retry-connrefused", None, false, OptionEffect::Elsewhere(AGAIN)),
-    OptionSpec("post301", None, false, OptionEffect::Elsewhere("a redirect is followed as RFC 9110 15.4 says")),
-    OptionSpec("post302", None, false, OptionEffect::Elsewhere("a redirect is followed as RFC 9110 15.4 says")),
-    OptionSpec("post303", None, false, OptionEffect::Elsewhere("a redirect is followed as RFC 9110 15.4 says")),
+    OptionSpec("post301", None, false, OptionEffect::Elsewhere("redirects are followed as specified in RFC 9110 15.4")),
+    OptionSpec("post302", None, false, OptionEffect::Elsewhere("redirects are followed as specified in RFC 9110 15.4")),
+    OptionSpec("post303", None, false, OptionEffect::Elsewhere("redirects are followed as specified in RFC 9110 15.4")),
     OptionSpec(
         "junk-session-cookies",
         Some('j'),
         false,
-        OptionEffect::Elsewhere("`% cookies off` sends none that were kept"),
+        OptionEffect::Elsewhere("`% cookies off` sends no stored cookies"),
     ),
     OptionSpec("proto", None, true, OptionEffect::Usual),
     OptionSpec("proto-redir", None, true, OptionEffect::Usual),

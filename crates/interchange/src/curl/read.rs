@@ -86,7 +86,7 @@ fn read_words(
     let mut drafts = Vec::new();
     let mut reader = CurlReader::new(input, files);
     if let Some(words) = ignored {
-        reader.note(format!("`{words}` is about what came back, and was left out"));
+        reader.note(format!("`{words}` concerns output and was omitted"));
     }
     let mut only_words = false;
     while let Some(word) = words.next() {

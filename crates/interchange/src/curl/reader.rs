@@ -90,7 +90,7 @@ impl CurlReader<'_> {
             }
             OptionEffect::Data | OptionEffect::Json if value.head().starts_with('@') => {
                 self.body.json |= does == OptionEffect::Json;
-                self.draft.note(format!("`{option}` drops line ends of the file, which is sent as it is here"));
+                self.draft.note(format!("`{option}` removes line ends, but here the file is sent unchanged"));
                 self.set_file_body(value.behind(1))?;
             }
             OptionEffect::DataBinary if value.head().starts_with('@') => self.set_file_body(value.behind(1))?,
@@ -137,7 +137,7 @@ impl CurlReader<'_> {
             OptionEffect::Globoff => self.flags.globoff = true,
             OptionEffect::Settings => return Err(CurlError::OptionsFile(option.to_owned())),
             OptionEffect::Cookie if value.split('=').is_some() => self.add_cookie(value),
-            OptionEffect::Cookie => self.draft.note(format!("`{option}` names a file of cookies, which is not read")),
+            OptionEffect::Cookie => self.draft.note(format!("`{option}` names a cookie file, which is not read")),
             OptionEffect::Agent => self.add_header("User-Agent", value),
             OptionEffect::Range => {
                 let mut ranges = ValueText::from("bytes=");
@@ -167,10 +167,10 @@ impl CurlReader<'_> {
                 let begun = std::mem::replace(self, Self { files, ..Self::default() });
                 begun.finish(done)?;
             }
-            OptionEffect::Output => self.draft.note(format!("`{option}` is about output, and was left out")),
+            OptionEffect::Output => self.draft.note(format!("`{option}` concerns output and was omitted")),
             OptionEffect::OtherAuth => {
                 self.flags.other_auth = true;
-                self.draft.note(format!("`{option}`: there is no such `% auth`: the credentials are not sent"));
+                self.draft.note(format!("`{option}` has no equivalent in `% auth`: the credentials are not sent"));
             }
             OptionEffect::Elsewhere(words) => self.draft.note(format!("`{option}`: {words}")),
         }
@@ -193,7 +193,7 @@ impl CurlReader<'_> {
             }
             Some(Input::File(path)) => {
                 if folded {
-                    self.draft.note(format!("`{option}` drops line ends of the file, which is sent as it is here"));
+                    self.draft.note(format!("`{option}` removes line ends, but here the file is sent unchanged"));
                 }
                 self.set_file_body(path)
             }
@@ -220,7 +220,7 @@ impl CurlReader<'_> {
     fn apply_header(&mut self, value: ValueText) -> Result<(), CurlError> {
         if value.head().starts_with('@') {
             let path = value.behind(1);
-            let path = path.plain().ok_or(CurlError::VariableIn("the path of a file of header fields"))?;
+            let path = path.plain().ok_or(CurlError::VariableIn("the path of a header file"))?;
             let read = self.files.ok_or(CurlError::HeaderFile)?;
             for line in read(path)?.lines().filter(|line| !line.trim().is_empty()) {
                 self.apply_header(ValueText::from(line.trim_end()))?;
@@ -232,7 +232,7 @@ impl CurlReader<'_> {
                 let blanks = value.head().len() - value.head().trim_start().len();
                 let value = value.behind(blanks);
                 if !name.plain().is_some_and(is_token) {
-                    self.draft.note(format!("`{}:` names no header field, and was left out", name.head()));
+                    self.draft.note(format!("`{}:` is not a valid header and was omitted", name.head()));
                     return Ok(());
                 }
                 match value.is_empty() {
@@ -246,7 +246,7 @@ impl CurlReader<'_> {
                 self.draft.headers.push((name, ValueText::default()))
             }
             (None, _) => {
-                self.draft.note(format!("`{}` is no header field, and was left out", value.head()));
+                self.draft.note(format!("`{}` is not a valid header and was omitted", value.head()));
             }
         }
         Ok(())
@@ -283,7 +283,7 @@ impl CurlReader<'_> {
             match word.trim().split_once('=') {
                 Some(("type", text)) => media = Some(text.to_owned()),
                 Some(("filename", text)) => filename = Some(text.trim_matches('"').to_owned()),
-                _ => self.draft.note(format!("`{word}` of a part was left out")),
+                _ => self.draft.note(format!("`{word}` of a part was omitted")),
             }
         }
         Ok((name, Part::File { path, media, name: filename }))
@@ -320,7 +320,7 @@ impl CurlReader<'_> {
                 Some(("type", own)) => media = Some(own.to_owned()),
                 // A parameter of the media type.
                 Some(_) if media.is_some() => media.iter_mut().for_each(|media| media.push_str(&format!(";{word}"))),
-                _ => self.draft.note(format!("`; {word}` of a part was left out, as curl does")),
+                _ => self.draft.note(format!("`; {word}` of a part was omitted, as curl does")),
             }
         }
         (text, media)
@@ -349,7 +349,7 @@ impl CurlReader<'_> {
             // curl puts either of the two into the URL.
             if has_data && !draft.query.is_empty() {
                 draft.query.clear();
-                draft.note("`--url-query` has no effect beside `-G` with data, and was left out");
+                draft.note("`--url-query` has no effect together with `-G` and data, and was omitted");
             }
             draft.query.extend(has_data.then_some(data));
         } else if has_data {
@@ -383,7 +383,7 @@ impl CurlReader<'_> {
         let own_field = draft.has_header("authorization") && !self.flags.digest;
         if own_field && (self.user.is_some() || draft.auth.is_some()) {
             draft.auth = None;
-            draft.note("`-u` has no effect beside an `Authorization` field, and was left out");
+            draft.note("`-u` has no effect together with an `Authorization` header, and was omitted");
         }
         if let Some(user) = self.user.take().filter(|_| !self.flags.other_auth && !own_field) {
             let kind = if self.flags.digest { "digest" } else { "basic" };

@@ -90,7 +90,7 @@ fn what_shapes_the_sending_stands_in_lines() {
     let text = &cells("curl -k -m 2.5 --http2 -o lots.json --proxy http://p:1 -F 'photo=@crate.png;type=image/png' -F note=ripe https://b/photos").expect("a cell")[0];
     assert_eq!(
         text,
-        "%% POST /photos\n# `-o` is about output, and was left out\n# `--proxy`: a proxy is named in `[send]` of `yieldtray.toml`\n\
+        "%% POST /photos\n# `-o` concerns output and was omitted\n# `--proxy`: set `proxy` in `[send]` of `yieldtray.toml`\n\
          % insecure\n% timeout 2500ms\n% redirects 0\n% part photo from crate.png type image/png\n% part note = ripe\nPOST https://b/photos HTTP/2\n"
     );
     assert_eq!(cells("curl http://b/1 http://b/2 --next -d x http://b/3").expect("cells").len(), 3);
@@ -103,22 +103,22 @@ fn what_shapes_the_sending_stands_in_lines() {
 #[test]
 fn what_cannot_be_taken_is_said() {
     for (command, why) in [
-        ("fetch http://b", "this is no command of curl"),
-        ("curl", "the command names no address"),
-        ("curl -H 'A: b", "a `'` is never closed"),
-        ("curl --frobnicate http://b", "`--frobnicate` is not known here: leave it out, if it does not matter"),
-        ("curl --crate=4616 http://b", "`--crate` is not known here: leave it out, if it does not matter"),
-        ("curl -W http://b", "`-W` is not known here: leave it out, if it does not matter"),
-        ("curl -K options http://b", "`-K` names a file of options, which is not read"),
-        ("curl http://b/$(id)", "a command in the command cannot be taken: put what it gives in its place"),
-        ("curl \"http://b/${A:-1}\"", "`${A:-1}` is worked out by the shell: put what it gives in its place"),
-        ("curl http://b?a=1&b=2", "a `&` ends the command, for a shell: put the address into quotes"),
-        ("curl ftp://b/lots.csv", "`ftp` addresses cannot be sent to: only `http` and `https`"),
-        ("curl -d a=1 -d @b.json http://b", "a body that is joined of a file and more cannot be written as a cell"),
-        ("curl http://b -d", "`-d` lacks its value"),
-        ("curl 'http://b/{1,2}'", "`{1,2}` stands for several addresses: write them one by one"),
-        ("curl 'http://b/lots[1-9]'", "`[1-9]` stands for several addresses: write them one by one"),
-        ("curl -d @- http://b", "a body from standard input cannot be kept in a file: put it in one"),
+        ("fetch http://b", "this is not a curl command"),
+        ("curl", "the command has no URL"),
+        ("curl -H 'A: b", "unclosed `'`"),
+        ("curl --frobnicate http://b", "unsupported option `--frobnicate`: omit it if it does not matter"),
+        ("curl --crate=4616 http://b", "unsupported option `--crate`: omit it if it does not matter"),
+        ("curl -W http://b", "unsupported option `-W`: omit it if it does not matter"),
+        ("curl -K options http://b", "`-K` names an options file, which is not supported"),
+        ("curl http://b/$(id)", "command substitution is not supported: insert its output"),
+        ("curl \"http://b/${A:-1}\"", "shell expansion `${A:-1}` is not supported: insert its result"),
+        ("curl http://b?a=1&b=2", "an unquoted `&` ends the command: put the URL in quotes"),
+        ("curl ftp://b/lots.csv", "unsupported scheme `ftp`: only `http` and `https`"),
+        ("curl -d a=1 -d @b.json http://b", "a body combined from a file and other data is not supported"),
+        ("curl http://b -d", "`-d` is missing its value"),
+        ("curl 'http://b/{1,2}'", "`{1,2}` expands to several URLs: write them one by one"),
+        ("curl 'http://b/lots[1-9]'", "`[1-9]` expands to several URLs: write them one by one"),
+        ("curl -d @- http://b", "a body from standard input is not supported: put it in a file"),
     ] {
         assert_eq!(cells(command), Err(why.to_owned()), "{command}");
     }
@@ -143,10 +143,10 @@ fn a_text_of_many_commands_is_read_one_by_one() {
         [
             "http://b/1 [\"Open lots,\", \"all of them.\"] 1",
             "http://b/2 [] 0",
-            "echo: `echo` is no command of curl",
-            "http://b/3 [\"`| jq .` is about what came back, and was left out\"] 1",
-            "curl 'http://b/4: a `'` is never closed",
-            "http://b/5 [\"`> out.json` is about what came back, and was left out\"] 0",
+            "echo: `echo` is not a curl command",
+            "http://b/3 [\"`| jq .` concerns output and was omitted\"] 1",
+            "curl 'http://b/4: unclosed `'`",
+            "http://b/5 [\"`> out.json` concerns output and was omitted\"] 0",
         ]
     );
 }
@@ -186,7 +186,7 @@ fn parts_have_media_types_and_texts_of_files() {
     .expect("a cell")
     .concat();
     for line in [
-        "# `; \"new\"` of a part was left out, as curl does\n",
+        "# `; \"new\"` of a part was omitted, as curl does\n",
         "% part title = Jig saw\n",
         "% part meta = {{file(\"loan.json\")}} type application/json\n",
         "% part n = 1 type text/csv\n",

@@ -12,7 +12,7 @@ impl ImportedRequest {
     pub fn send_to(&mut self, address: ValueText) -> Result<(), RequestError> {
         let mut address = address;
         if let Some((before, _)) = address.split('#') {
-            self.note("the part behind `#` of the address is never sent");
+            self.note("the fragment (`#…`) of the URL is never sent");
             address = before;
         }
         if let Some((scheme, _)) = address.head().split_once("://")

@@ -76,7 +76,7 @@ struct Param {
 }
 
 #[derive(Deserialize)]
-#[serde(expecting = "an answer")]
+#[serde(expecting = "a response")]
 pub(super) struct Response<T> {
     #[serde(default)]
     pub(super) status: i64,
@@ -114,7 +114,7 @@ pub enum EntryError {
     #[error(transparent)]
     Request(#[from] RequestError),
     /// Its body is marked as base64 (RFC 4648) and is not.
-    #[error("its body says that it is base64, but is none")]
+    #[error("its body is labeled base64 but is not valid")]
     Base64,
     /// It sends a file that no request may send.
     #[error("it sends the file `{name}`: {error}")]
@@ -163,9 +163,7 @@ impl PostData {
                 let length =
                     draft.header("content-length").and_then(ValueText::plain).and_then(|it| it.trim().parse().ok());
                 if let Some(length) = length.filter(|length: &u64| *length > 0) {
-                    draft.note(format!(
-                        "Its body of {length} bytes was not recorded: write it below the header fields."
-                    ));
+                    draft.note(format!("Its body of {length} bytes was not recorded: write it below the headers."));
                 }
                 return Ok(());
             }

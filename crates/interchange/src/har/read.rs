@@ -34,7 +34,7 @@ pub enum ArchiveError {
     #[error(transparent)]
     Json(#[from] serde_json::Error),
     /// It has no list of entries.
-    #[error("there is no `log` with `entries` in it, as HTTP Archive 1.2 has")]
+    #[error("`log.entries` is missing (HTTP Archive 1.2)")]
     NoEntries,
 }
 

@@ -39,19 +39,19 @@ fn taken(archive: &str, choice: &EntryFilter, checks: bool) -> (String, Vec<(Str
 fn a_recording_becomes_cells() {
     let lots = entry(
         "GET",
-        "http://bench.example/lots?state=open#top",
+        "http://local.example/lots?state=open#top",
         json!({
             "response": { "content": { "mimeType": "application/json", "text": "{\"lots\": [], \"next\": 2}" } },
         }),
     );
     let booked = entry(
         "POST",
-        "http://bench.example/lots",
+        "http://local.example/lots",
         json!({
             "request": {
                 "headers": [{ "name": "Accept", "value": "*/*" }, { "name": "content-type", "value": "application/json" },
                     { "name": "authorization", "value": "Bearer t-4616" }, { "name": "Cookie", "value": "shift=early" },
-                    { "name": "host", "value": "bench.example" }, { "name": "content-length", "value": "11" }],
+                    { "name": "host", "value": "local.example" }, { "name": "content-length", "value": "11" }],
                 "postData": { "mimeType": "application/json", "text": "{\"bins\":24}" },
             },
             "response": { "status": 201 },
@@ -59,7 +59,7 @@ fn a_recording_becomes_cells() {
     );
     let form = entry(
         "POST",
-        "http://bench.example/session",
+        "http://local.example/session",
         json!({
             "request": { "postData": { "mimeType": "application/x-www-form-urlencoded",
                 "params": [{ "name": "user", "value": "clerk & co" }, { "name": "password", "value": "windfall" }] } },
@@ -75,8 +75,8 @@ fn a_recording_becomes_cells() {
     let (text, secrets) = taken(&archive(&[lots, booked, form, photo]), &EntryFilter::default(), true);
     assert_eq!(
         text,
-        "% let base = \"http://bench.example\"\n% redirects 0\n% cookies off\n% header Accept: */*\n\n\
-         %% GET /lots\n# the part behind `#` of the address is never sent\nGET /lots?state=open\n\n\
+        "% let base = \"http://local.example\"\n% redirects 0\n% cookies off\n% header Accept: */*\n\n\
+         %% GET /lots\n# the fragment (`#…`) of the URL is never sent\nGET /lots?state=open\n\n\
          % check status == 200\n% check headers[\"content-type\"].startsWith(\"application/json\")\n\
          % check type(body.lots) == list\n% check type(body.next) == int\n\n\
          %% POST /lots\nPOST /lots\ncontent-type: application/json\nauthorization: Bearer {{bearer_token}}\n\
@@ -124,7 +124,7 @@ fn what_is_wanted_is_chosen() {
 fn lost_bodies_are_told_and_secrets_leave_every_place() {
     let lost = entry(
         "POST",
-        "http://bench.example/lots",
+        "http://local.example/lots",
         json!({
             "request": {
                 "headers": [{ "name": "Content-Length", "value": "6" }, { "name": "Content-Type", "value": "text/plain" }],
@@ -134,11 +134,11 @@ fn lost_bodies_are_told_and_secrets_leave_every_place() {
     );
     let known = entry(
         "GET",
-        "http://bench.example/cookies?session=made-up-session-1",
+        "http://local.example/cookies?session=made-up-session-1",
         json!({ "request": { "headers": [{ "name": "Cookie", "value": "made-up-session-1" }] } }),
     );
     let (text, secrets) = taken(&archive(&[lost, known]), &EntryFilter::default(), false);
-    assert!(text.contains("# Its body of 6 bytes was not recorded: write it below the header fields.\n"), "{text}");
+    assert!(text.contains("# Its body of 6 bytes was not recorded: write it below the headers.\n"), "{text}");
     assert!(!text.contains("made-up-session-1"), "{text}");
     assert_eq!(secrets.len(), 1, "{secrets:?}");
 }
@@ -149,7 +149,7 @@ fn what_is_no_archive_is_said() {
     for (text, why) in [
         ("", "EOF while parsing a value at line 1 column 0"),
         ("[]", "invalid type: sequence, expected an object with a `log` at line 1 column 1"),
-        ("{\"log\": {}}", "there is no `log` with `entries` in it, as HTTP Archive 1.2 has"),
+        ("{\"log\": {}}", "`log.entries` is missing (HTTP Archive 1.2)"),
         ("{\"log\": {\"entries\": [{\"request\": {}}]}}", "missing field `url` at line 1 column 35"),
         ("{\"log\": {\"entries\": [", "EOF while parsing a list at line 1 column 21"),
         (deep.as_str(), "invalid type: sequence, expected a string at line 1 column 23"),

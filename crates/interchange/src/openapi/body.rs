@@ -62,7 +62,7 @@ pub(super) fn add<'d>(
         }
         (..) => {
             draft.headers.push(("Content-Type".into(), media.into()));
-            notes.push(format!("a body of {media} has no example: write it"));
+            notes.push(format!("the {media} body has no example: write it"));
         }
     }
 }
@@ -76,7 +76,7 @@ fn part(name: &str, value: &Value, property: Option<Node<'_>>, notes: &mut Vec<S
     if !binary {
         return Part::Text(scalar(value).into(), None);
     }
-    notes.push(format!("part `{name}` is a file: name one in place of `{name}.bin`"));
+    notes.push(format!("part `{name}` is a file: replace `{name}.bin`"));
     Part::File { path: format!("{name}.bin").into(), media: None, name: None }
 }
 

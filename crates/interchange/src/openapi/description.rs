@@ -54,13 +54,13 @@ pub struct RequestFile {
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum DescriptionError {
     /// It does not name the version of OpenAPI.
-    #[error("it has no `openapi` that says its version, as OpenAPI 3.0 and 3.1 have")]
+    #[error("`openapi` with the version is missing (OpenAPI 3.0 or 3.1)")]
     NoVersion,
     /// It is of this version, which is not read.
-    #[error("it is version {0}: OpenAPI 3.0 and 3.1 are read")]
+    #[error("unsupported version {0}: OpenAPI 3.0 and 3.1 are supported")]
     Version(String),
     /// It has no operation of that name.
-    #[error("no operation is called `{name}`{}", did_you_mean(.closest.as_deref()))]
+    #[error("no operation named `{name}`{}", did_you_mean(.closest.as_deref()))]
     UnknownOperation {
         /// The name.
         name: String,
@@ -68,7 +68,7 @@ pub enum DescriptionError {
         closest: Option<String>,
     },
     /// It has webhooks and no operations.
-    #[error("it describes webhooks alone, which its server sends to others: there is nothing to send to it")]
+    #[error("it describes only webhooks, which the server sends itself")]
     OnlyWebhooks,
     /// It has no operations.
     #[error("it describes no operations")]
@@ -88,9 +88,9 @@ pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi
     let is_v30 = is_v30(root)?;
     let mut taken = ImportedApi { notes: documents.missing.clone(), ..ImportedApi::default() };
     taken.environments = servers::environments(root, &mut taken.notes);
-    for (word, what) in [("webhooks", "webhooks, which others send")] {
+    for (word, what) in [("webhooks", "webhooks")] {
         if root.value.get(word).is_some() {
-            taken.notes.push(format!("its {what}, are left out"));
+            taken.notes.push(format!("its {what} are skipped"));
         }
     }
     let mut making = ImportContext {
@@ -162,7 +162,7 @@ fn operations<'d>(documents: &'d Documents, root: Node<'d>, notes: &mut Vec<Stri
     let mut operations = Vec::new();
     for (path, item) in root.get("paths").into_iter().flat_map(Node::members) {
         let Some(item) = documents.resolve(item) else {
-            notes.push(format!("path `{path}` leads nowhere"));
+            notes.push(format!("path `{path}` cannot be resolved"));
             continue;
         };
         for method in METHODS {

@@ -97,7 +97,7 @@ impl Documents {
             for path in wanted {
                 if all.by_path.contains_key(&path) || path.contains("://") {
                     if path.contains("://") {
-                        all.missing.push(format!("`{path}` is not fetched: put the file beside the description"));
+                        all.missing.push(format!("`{path}` is not fetched: put the file next to the description"));
                     }
                     continue;
                 }
@@ -108,7 +108,7 @@ impl Documents {
                         all.documents.push(document);
                         paths.push(path);
                     }
-                    Err(why) => all.missing.push(format!("`{path}` cannot be read: {why}")),
+                    Err(why) => all.missing.push(format!("cannot read `{path}`: {why}")),
                 }
             }
             looked += 1;
@@ -170,13 +170,13 @@ impl Documents {
 #[derive(Debug, Error)]
 pub enum DocumentError {
     /// This line has a byte that is not UTF-8.
-    #[error("it is not UTF-8: line {0} has a byte that is no text")]
+    #[error("it is not UTF-8: invalid byte in line {0}")]
     NotUtf8(usize),
     /// It begins as JSON and is not.
-    #[error("it is no JSON: {0}")]
+    #[error("it is not valid JSON: {0}")]
     Json(serde_json::Error),
     /// It is not YAML, or too large.
-    #[error("it is no YAML: {0}")]
+    #[error("it is not valid YAML: {0}")]
     Yaml(Box<serde_saphyr::Error>),
 }
 

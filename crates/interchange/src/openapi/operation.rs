@@ -79,11 +79,11 @@ impl<'d> Operation<'d> {
             draft
                 .headers
                 .retain(|(name, _)| !name.plain().is_some_and(|name| name.eq_ignore_ascii_case("authorization")));
-            notes.push("its `Authorization` field is left out: `% auth` writes it".to_owned());
+            notes.push("its `Authorization` header is omitted: `% auth` sets it".to_owned());
         }
         self.checks(making, &mut draft);
         if self.node.value.get("callbacks").is_some() {
-            notes.push("its `callbacks` are left out".to_owned());
+            notes.push("its `callbacks` are skipped".to_owned());
         }
         (draft, notes)
     }
@@ -131,7 +131,7 @@ fn braces_without_parameter(draft: &mut ImportedRequest, notes: &mut Vec<String>
         while let Some((before, name, after)) = braces(rest) {
             target.push_str(before);
             let own = parameters::value_name(name);
-            notes.push(format!("`{{{name}}}` of its path is described nowhere: `{own}` is `{name}`, for now"));
+            notes.push(format!("the path parameter `{{{name}}}` is not described: `{own}` is set to `{name}`"));
             draft.lines.push(format!("% let {own} = {}", Value::from(name)));
             target.push_value(own);
             rest = after;

@@ -49,7 +49,7 @@ pub(super) fn add<'d>(
         }
         // These describe the body and the response, and credentials (OpenAPI 3.0.3, 4.7.12.1).
         "header" if ["accept", "content-type", "authorization"].iter().any(|own| name.eq_ignore_ascii_case(own)) => {}
-        "header" if !is_token(name) => notes.push(format!("`{name}` cannot name a header field")),
+        "header" if !is_token(name) => notes.push(format!("`{name}` is not a valid header name")),
         "header" => {
             let value = joined(&sample, ",");
             match required {
@@ -57,7 +57,7 @@ pub(super) fn add<'d>(
                     let value = given(name, &value, draft);
                     draft.headers.push((name.into(), value));
                 }
-                false => draft.note(format!("Optional header field: `{name}: {}`", one_line(&value))),
+                false => draft.note(format!("Optional header: `{name}: {}`", one_line(&value))),
             }
         }
         "cookie" => {
@@ -70,7 +70,7 @@ pub(super) fn add<'d>(
                 false => draft.note(format!("Optional cookie: `{name}={}`", one_line(&value))),
             }
         }
-        other => notes.push(format!("parameter `{name}` stands in `{other}`, which is no place of a request")),
+        other => notes.push(format!("parameter `{name}` has the unknown location `{other}`")),
     }
 }
 

@@ -10,13 +10,13 @@ use yieldtray_syntax::{ValueText, is_token};
 /// Why a security scheme cannot be written as an instruction.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 enum SchemeError {
-    #[error("security scheme `{0}` is described nowhere")]
+    #[error("security scheme `{0}` is not described")]
     NotDescribed(String),
-    #[error("the key of security scheme `{0}` cannot name a header field or a cookie")]
+    #[error("the key of security scheme `{0}` is not a valid header or cookie name")]
     KeyName(String),
-    #[error("security scheme `{0}` does not say where its key goes")]
+    #[error("security scheme `{0}` has no location for its key")]
     KeyLocation(String),
-    #[error("security scheme `{name}` ({kind}) has no `% auth`")]
+    #[error("security scheme `{name}` ({kind}) is not supported")]
     Unsupported { name: String, kind: String },
 }
 

@@ -20,7 +20,7 @@ pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(Stri
         environments.push((name, address));
     }
     if environments.is_empty() {
-        notes.push("no server is named: `base` is `http://127.0.0.1`, for now".to_owned());
+        notes.push("no server is described: `base` is set to `http://127.0.0.1`".to_owned());
         environments.push(("local".to_owned(), "http://127.0.0.1".to_owned()));
     }
     environments
@@ -34,7 +34,7 @@ pub(super) fn of_operation(holders: [Node<'_>; 2], base: &str, notes: &mut Vec<S
     let (server, written) = servers.next()?;
     let more = servers.count();
     if more > 0 {
-        notes.push(format!("it has {} servers of its own, and goes to the first", more + 1));
+        notes.push(format!("it has {} servers of its own; the first is used", more + 1));
     }
     let address = address(server, written, Some(base), notes);
     (address != base).then_some(address)
@@ -51,14 +51,14 @@ fn address(server: Node<'_>, written: &str, base: Option<&str>, notes: &mut Vec<
     }
     if address.starts_with("//") {
         address.insert_str(0, "https:");
-        notes.push(format!("server `{written}` has no scheme: it is `https`"));
+        notes.push(format!("server `{written}` has no scheme: using `https`"));
     }
     let absolute = base.and_then(|base| Url::parse(base).ok()).and_then(|base| base.join(&address).ok());
     if let Some(absolute) = absolute.filter(|_| !address.contains("://")) {
         address = absolute.to_string();
     }
     if !address.contains("://") {
-        notes.push(format!("server `{written}` has no host: it is `http://127.0.0.1`, for now"));
+        notes.push(format!("server `{written}` has no host: `base` is set to `http://127.0.0.1`"));
         address = format!("http://127.0.0.1/{}", address.trim_start_matches('/'));
     }
     address.trim_end_matches('/').to_owned()

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 fn documents(text: &str, beside: &[(&str, &str)]) -> Result<Documents, String> {
     Documents::read(text.as_bytes(), |path| {
         let found = beside.iter().find(|(known, _)| *known == path);
-        found.map(|(_, text)| text.as_bytes().to_vec()).ok_or_else(|| "there is no such file".to_owned())
+        found.map(|(_, text)| text.as_bytes().to_vec()).ok_or_else(|| "file not found".to_owned())
     })
     .map_err(|error| error.to_string())
 }
@@ -42,7 +42,7 @@ const YAML: &str = r##"
 openapi: 3.0.3
 info: { title: Packhouse }
 servers:
-  - { url: "http://127.0.0.1:4616/api/", description: bench }
+  - { url: "http://127.0.0.1:4616/api/", description: local }
   - url: https://{site}.packhouse.example/api
     variables: { site: { default: north } }
 security: [{ desk: [] }]
@@ -89,7 +89,7 @@ fn a_description_becomes_files_environments_and_schemas() {
     let taken = taken(YAML, &[("rooms.yaml", rooms)]);
     assert_eq!(
         taken.environments,
-        [("bench", "http://127.0.0.1:4616/api"), ("north", "https://north.packhouse.example/api")]
+        [("local", "http://127.0.0.1:4616/api"), ("north", "https://north.packhouse.example/api")]
             .map(|(name, base)| (name.to_owned(), base.to_owned()))
     );
     assert_eq!(taken.values.keys().collect::<Vec<_>>(), ["desk_token"]);
@@ -113,7 +113,7 @@ fn a_description_becomes_files_environments_and_schemas() {
         [(
             "cold-rooms".to_owned(),
             "# Where lots wait.\n# Two degrees.\n\n% auth bearer {{desk_token}}\n\
-             %% Look at a lot\n# Gives what is known.\n# Optional header field: `X-Gate: north`\n% name readLot\n\
+             %% Look at a lot\n# Gives what is known.\n# Optional header: `X-Gate: north`\n% name readLot\n\
              % let lot_id = \"L-2041\"\n#% query state = open\nGET /lots/{{lot_id}}\n\n% check status == 200\n\
              % check conforms(body, \"schemas/Lot.schema.json\")\n\n\
              %% PUT /lots/{lotId}\n% let lot_id = \"L-2041\"\nPUT /lots/{{lot_id}}\n\n\
@@ -220,7 +220,7 @@ fn credentials_come_from_values() {
         (values.as_str(), profiles),
         ("client_id client_secret", vec!["client_credentials read book".to_owned()])
     );
-    assert_eq!(with(json!([{ "tls": [] }])).2, ["GET /a: security scheme `tls` (mutualTLS) has no `% auth`"]);
+    assert_eq!(with(json!([{ "tls": [] }])).2, ["GET /a: security scheme `tls` (mutualTLS) is not supported"]);
 }
 
 #[test]
@@ -257,18 +257,18 @@ fn bodies_are_made_of_what_there_is() {
     }
     assert_eq!(
         with(json!({ "application/xml": {} })).1,
-        ["POST /a: a body of application/xml has no example: write it"]
+        ["POST /a: the application/xml body has no example: write it"]
     );
 }
 
 #[test]
 fn what_goes_round_or_nowhere_ends_in_words() {
     for (text, why) in [
-        ("{\"swagger\": \"2.0\"}", "it is version 2.0: OpenAPI 3.0 and 3.1 are read"),
-        ("openapi: 4.0.0", "it is version 4.0.0: OpenAPI 3.0 and 3.1 are read"),
-        ("{}", "it has no `openapi` that says its version, as OpenAPI 3.0 and 3.1 have"),
+        ("{\"swagger\": \"2.0\"}", "unsupported version 2.0: OpenAPI 3.0 and 3.1 are supported"),
+        ("openapi: 4.0.0", "unsupported version 4.0.0: OpenAPI 3.0 and 3.1 are supported"),
+        ("{}", "`openapi` with the version is missing (OpenAPI 3.0 or 3.1)"),
         ("openapi: 3.1.0", "it describes no operations"),
-        ("{\"openapi\": ", "it is no JSON: EOF while parsing a value at line 1 column 12"),
+        ("{\"openapi\": ", "it is not valid JSON: EOF while parsing a value at line 1 column 12"),
     ] {
         let outcome = documents(text, &[]).and_then(|documents| {
             import(&documents, &ImportOptions::default()).map(drop).map_err(|error| error.to_string())
@@ -289,9 +289,9 @@ fn what_goes_round_or_nowhere_ends_in_words() {
     assert_eq!(
         taken.notes,
         [
-            "`gone.yaml` cannot be read: there is no such file",
-            "`http://elsewhere/a.json` is not fetched: put the file beside the description",
-            "path `/a` leads nowhere",
+            "`http://elsewhere/a.json` is not fetched: put the file next to the description",
+            "cannot read `gone.yaml`: file not found",
+            "path `/a` cannot be resolved",
         ]
     );
     assert!(files(taken).remove(0).1.contains("{\n  \"a\": null\n}"));
@@ -318,7 +318,7 @@ fn one_operation_is_found_by_what_people_call_it() {
     assert_eq!(called("listLots"), Ok(1));
     assert_eq!(called("post /lots"), Ok(1));
     assert_eq!(called("/lots"), Ok(2));
-    assert_eq!(called("listlot"), Err("no operation is called `listlot`: did you mean `listLots`?".to_owned()));
+    assert_eq!(called("listlot"), Err("no operation named `listlot`: did you mean `listLots`?".to_owned()));
 }
 
 #[test]

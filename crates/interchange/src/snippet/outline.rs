@@ -181,7 +181,7 @@ pub fn outline<E>(
         if matches!(name.kind, NamedValueKind::Value(_)) {
             match survives(index, name, names, &needed, &mut prepare) {
                 true => marked.push(index),
-                false => notes.push(format!("`{}` is worked with here: what comes of it is written", name.name)),
+                false => notes.push(format!("the result of the expression with `{}` is exported", name.name)),
             }
         }
     }
@@ -202,7 +202,7 @@ pub fn outline<E>(
         // The result of an expression on an undefined value is unknown.
         if let Some((_, index)) = worked.iter().find(|(own, _)| *own == place) {
             let called = shape.called(place);
-            notes.push(format!("the {called} is made of `{}`: give it whole", names[*index].name));
+            notes.push(format!("the {called} is computed from `{}`: set it yourself", names[*index].name));
             names.push(NamedValue { name: called, kind: NamedValueKind::Open });
             *text = vec![TextSegment::Value(names.len() - 1, Encoding::Plain)];
             continue;
@@ -212,7 +212,7 @@ pub fn outline<E>(
         let leaks = |bit: &TextSegment| matches!(bit, TextSegment::Text(text) if masker.finds_in(text));
         if text.iter().any(leaks) && !masker.reveals() {
             let called = shape.called(place);
-            notes.push(format!("the {called} is made of a secret: give it whole"));
+            notes.push(format!("the {called} is computed from a secret: set it yourself"));
             names.push(NamedValue { name: called, kind: NamedValueKind::Open });
             *text = vec![TextSegment::Value(names.len() - 1, Encoding::Plain)];
         }

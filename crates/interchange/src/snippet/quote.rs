@@ -19,7 +19,7 @@ pub(super) fn add_filters(environment: &mut Environment<'_>) {
             "braced" => |c: char| format!("\\u{{{:x}}}", c as u32),
             "octal" => |c: char| each_byte(c, |byte| format!("\\{byte:03o}")),
             "x2" => |c: char| each_byte(c, |byte| format!("\\x{byte:02x}")),
-            other => return Err(Error::new(ErrorKind::InvalidOperation, format!("no escapes are called `{other}`"))),
+            other => return Err(Error::new(ErrorKind::InvalidOperation, format!("unknown escaping `{other}`"))),
         };
         let mark = if either && text.contains('"') && !text.contains('\'') { '\'' } else { '"' };
         Ok(quoted(text, mark, form, also))

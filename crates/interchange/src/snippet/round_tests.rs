@@ -71,7 +71,7 @@ fn requests() -> impl Strategy<Value = PreparedRequest> {
     (method, odd_text(), odd_text(), fields, prop::option::of(odd_text())).prop_map(
         |(method, path, query, fields, body)| {
             let encode = |text: &str| utf8_percent_encode(text, PERCENT_ENCODE_SET).to_string();
-            let url = format!("http://bench:4616/lots/a{}?q={}", encode(&path), encode(&query));
+            let url = format!("http://local:4616/lots/a{}?q={}", encode(&path), encode(&query));
             let mut prepared = PreparedRequest::new(method, url.parse().expect("an address"));
             for (name, value) in fields {
                 let value = value.replace(|c: char| c.is_control() && c != '\t', "").trim().to_owned();

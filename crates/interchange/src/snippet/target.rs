@@ -45,22 +45,22 @@ macro_rules! targets {
 }
 
 targets! {
-    "shell" "a command of curl, quoted for a POSIX shell" "shell.jinja" true;
+    "shell" "a curl command, quoted for a POSIX shell" "shell.jinja" true;
     "powershell" "PowerShell, Invoke-WebRequest" "powershell.jinja" false;
     "javascript" "JavaScript, fetch" "javascript.jinja" true;
     "typescript" "TypeScript, fetch" "typescript.jinja" false;
-    "python" "Python, its standard library" "python.jinja" true;
-    "python-requests" "Python, the package requests" "python-requests.jinja" false;
+    "python" "Python, standard library" "python.jinja" true;
+    "python-requests" "Python, package requests" "python-requests.jinja" false;
     "go" "Go, net/http" "go.jinja" false;
-    "rust" "Rust, the crate reqwest" "rust.jinja" false;
+    "rust" "Rust, crate reqwest" "rust.jinja" false;
     "java" "Java 11, java.net.http" "java.jinja" false;
     "csharp" "C#, HttpClient" "csharp.jinja" false;
     "ruby" "Ruby, net/http" "ruby.jinja" false;
-    "php" "PHP, its curl extension" "php.jinja" false;
+    "php" "PHP, curl extension" "php.jinja" false;
     "kotlin" "Kotlin, java.net.http" "kotlin.jinja" false;
     "swift" "Swift, URLSession" "swift.jinja" false;
     "c" "C, libcurl" "c.jinja" false;
-    "http" "the message itself, as HTTP/1.1 writes it (RFC 9112)" "http.jinja" false;
+    "http" "the HTTP/1.1 message (RFC 9112)" "http.jinja" false;
     "har" "HTTP Archive 1.2" "har.jinja" false;
 }
 

@@ -45,7 +45,7 @@ fn busy(value: &dyn Fn(&str) -> Value) -> PreparedRequest {
 
 fn values() -> Vec<(&'static str, Value)> {
     vec![
-        ("base", Value::text("http://bench:4616")),
+        ("base", Value::text("http://local:4616")),
         ("lot", Value::text("L/7 \"a\"")),
         ("bins", Value::infer("24")),
         ("note", Value::text("ripe")),
@@ -82,7 +82,7 @@ fn values_stay_names_where_they_stand_as_they_are() {
     let (written, notes) =
         shown("shell", &[kept("base"), kept("bins"), kept("note"), kept("lot"), secret()], &values());
     // The length of the lot's name is worked out from it: with another lot it would be wrong.
-    assert_eq!(notes, ["`lot` is worked with here: what comes of it is written"]);
+    assert_eq!(notes, ["the result of the expression with `lot` is exported"]);
     assert_eq!(
         written.split_once("\n\n").expect("two parts").1,
         "curl -sS --max-time 30 -L --max-redirs 10 -X POST \"${base}/lots/L%2F7%20%22a%22?bins=${bins}\" \\\n  \
@@ -91,7 +91,7 @@ fn values_stay_names_where_they_stand_as_they_are() {
          --data-raw \"{\\\"lot\\\": \\\"L/7 \\\\\\\"a\\\\\\\"\\\", \\\"bins\\\": ${bins}, \\\"note\\\": \\\"${note}\\\"}\"\n"
     );
     assert!(
-        written.starts_with("#!/bin/sh\nset -eu\n: \"${TOKEN:?}\"\n") || written.contains("base=http://bench:4616\n"),
+        written.starts_with("#!/bin/sh\nset -eu\n: \"${TOKEN:?}\"\n") || written.contains("base=http://local:4616\n"),
         "{written}"
     );
 }
@@ -119,7 +119,7 @@ fn what_an_expression_makes_of_a_value_that_nobody_has_is_given_whole() {
     let values: Vec<(&str, Value)> = values().into_iter().filter(|(name, _)| *name != "lot").collect();
     let (written, notes) = shown("shell", &[named("lot", NamedValueKind::Open), secret()], &values);
     // The length of its name is in a field; elsewhere it is itself.
-    assert_eq!(notes, ["the X-Size is made of `lot`: give it whole"]);
+    assert_eq!(notes, ["the X-Size is computed from `lot`: set it yourself"]);
     assert!(
         written.contains("-H \"X-Size: ${X_SIZE}\"") && written.contains("/lots/$(percent \"$LOT\")?bins=24"),
         "{written}"
@@ -148,7 +148,7 @@ fn a_secret_is_text_in_no_form() {
     masker.add("t-4616/abcd");
     let found: Result<ParameterizedRequest, ()> = outline(&[secret()], &masker, |set| Ok(made(&values(), set, make)));
     let found = found.expect("it can be made");
-    assert_eq!(found.notes, ["the X-Coded is made of a secret: give it whole"]);
+    assert_eq!(found.notes, ["the X-Coded is computed from a secret: set it yourself"]);
     let handed = ExportedRequest { name: "a", title: "A", outline: &found, yields: Vec::new() };
     for target in TARGETS.iter() {
         let written = write(target, std::slice::from_ref(&handed)).unwrap_or_else(|why| panic!("{why}"));

@@ -14,7 +14,7 @@ use thiserror::Error;
 #[derive(Debug, Error)]
 pub enum SnippetError {
     /// The format has text bodies only.
-    #[error("this body is no text: hand it over as something else")]
+    #[error("this body is binary: choose another target")]
     BinaryBody,
     /// The syntax of the templates is not valid.
     #[error(transparent)]

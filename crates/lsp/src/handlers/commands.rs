@@ -38,8 +38,8 @@ impl Sending {
     pub(super) fn title(self) -> &'static str {
         match self {
             Sending::Alone => "Send",
-            Sending::WithNeeds => "Send with what it needs",
-            Sending::Judged => "Check against the last answer",
+            Sending::WithNeeds => "Send with its dependencies",
+            Sending::Judged => "Check against the last response",
         }
     }
 
@@ -59,7 +59,7 @@ pub(super) fn of_cell(way: Sending, address: &str, name: &str) -> Value {
 /// A cell as code of a language, shown beside it.
 pub(super) fn export(target: &str, address: &str, name: &str) -> Value {
     let arguments = json!([{ "uri": address, "name": name, "as": target, "show": true }]);
-    json!({ "title": format!("Hand over as {target}: {name}"), "command": HAND_OVER, "arguments": arguments })
+    json!({ "title": format!("Copy as {target}: {name}"), "command": HAND_OVER, "arguments": arguments })
 }
 
 pub(super) fn replay(address: &str) -> Value {
@@ -79,7 +79,7 @@ pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
     }
     let about = arguments.into_iter().next();
     let about = about
-        .ok_or_else(|| ResponseError::new(ResponseError::PARAMS, format!("`{command}` wants `{{ uri, name }}`")))?;
+        .ok_or_else(|| ResponseError::new(ResponseError::PARAMS, format!("`{command}` expects `{{ uri, name }}`")))?;
     let about: TextDocument = read(about)?;
     match command.as_str() {
         ENVIRONMENT => choose(server, about),
@@ -89,7 +89,7 @@ pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
         HAND_OVER => exported(server, &about),
         TAKE_IN => imported(server, &about),
         JUDGE => begin(server, &about, |cell| Ok(Task::Judge { cell: cell? })),
-        _ => Err(ResponseError::new(ResponseError::PARAMS, format!("there is no command `{command}`"))),
+        _ => Err(ResponseError::new(ResponseError::PARAMS, format!("unknown command `{command}`"))),
     }
 }
 
@@ -107,7 +107,7 @@ fn exported(server: &mut Server, about: &TextDocument) -> Answer {
     if about.show {
         let file =
             server.host.write_scratch(&job, &format!("{cell}+{target}"), &text).map_err(ResponseError::failed)?;
-        server.connection.show_file(server.client, &file, false, "it is in");
+        server.connection.show_file(server.client, &file, false, "written to");
     }
     Ok(json!({ "as": target, "text": text }))
 }
@@ -115,7 +115,7 @@ fn exported(server: &mut Server, about: &TextDocument) -> Answer {
 /// Imports copied text as cells at the end of the file.
 fn imported(server: &mut Server, about: &TextDocument) -> Answer {
     if !server.client.applies_edits {
-        let why = "this editor lets nobody else change a file: `yieldtray import curl --into FILE` does";
+        let why = "this editor does not support workspace edits: use `yieldtray import curl --into FILE`";
         return Err(ResponseError::failed(why));
     }
     let versions = server.documents.versions();
@@ -159,7 +159,7 @@ fn job_of(
             if line as usize >= lines {
                 return Err(ResponseError::new(
                     ResponseError::PARAMS,
-                    format!("the file has {lines} lines, and none of number {line}"),
+                    format!("line {line} does not exist: the file has {lines} lines"),
                 ));
             }
             let at = text.offset(lsp_types::Position::new(line, 0));
@@ -167,8 +167,7 @@ fn job_of(
         }
         (None, None) => None,
     };
-    let cell = cell
-        .ok_or_else(|| ResponseError::new(ResponseError::PARAMS, "there is no cell here; name one, or a line of it"));
+    let cell = cell.ok_or_else(|| ResponseError::new(ResponseError::PARAMS, "no request at this position"));
     let file = state.workspace.source(source).path.clone();
     let task = task(cell)?;
     let root = state.root.clone();
@@ -180,21 +179,21 @@ fn job_of(
 /// Chooses an environment: the one that is named, else the one that is picked of all.
 fn choose(server: &mut Server, about: TextDocument) -> Answer {
     let path = path_of(&about.uri).unwrap_or_else(|| PathBuf::from(&about.uri));
-    let root = server.host.root_of(&path).ok_or_else(|| ResponseError::failed("this file is in no folder"))?;
+    let root = server.host.root_of(&path).ok_or_else(|| ResponseError::failed("this file is not in a directory"))?;
     let state = server.workspace(&root)?;
     let names: Vec<String> =
         state.workspace.config.environments.iter().map(|environment| environment.name.clone()).collect();
     let chosen = state.settings.environment.clone();
     if names.is_empty() {
-        return Err(ResponseError::failed("the configuration describes no environment"));
+        return Err(ResponseError::failed("the configuration defines no environments"));
     }
     if let Some(name) = about.name {
         choose_environment(server, &root, &name).map_err(ResponseError::failed)?;
         return Ok(Value::Null);
     }
     let message = match &chosen {
-        Some(name) => format!("The environment is {name}. Which one from now on?"),
-        None => "No environment is chosen. Which one?".to_owned(),
+        Some(name) => format!("The environment is {name}. Select another:"),
+        None => "Select an environment:".to_owned(),
     };
     let asks = server.client.asks;
     let (method, params) = if asks {

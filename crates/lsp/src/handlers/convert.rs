@@ -56,7 +56,7 @@ pub(super) fn workspace_edit(
                 }
                 Change::Create(path, text) => {
                     if !client.makes_files {
-                        let why = format!("this editor cannot make `{}`: make it first", path.display());
+                        let why = format!("this editor cannot create `{}`: create it first", path.display());
                         return Err(ResponseError::failed(why));
                     }
                     let uri = address_of(&state.root.join(path));
@@ -76,7 +76,7 @@ pub(super) fn workspace_edit(
                 all.insert(address(state, *source), json!(text_edits(state, *source, edits, encoding)));
             }
             Change::Create(path, _) => {
-                let why = format!("this editor cannot make `{}`: make it first", path.display());
+                let why = format!("this editor cannot create `{}`: create it first", path.display());
                 return Err(ResponseError::failed(why));
             }
         }

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::sync::mpsc::Sender;
 
 /// The button for an answer that is not one of the choices.
-const OTHER: &str = "Write another answer";
+const OTHER: &str = "Write another value";
 
 impl Server {
     /// Starts a job. The same one twice at a time is refused.
@@ -136,7 +136,7 @@ impl Server {
         let name = asked.name.as_deref().unwrap_or_default();
         if asked.secret {
             let message = format!(
-                "`{name}` is asked for (“{}”), and this editor cannot ask without showing it. Give it in \
+                "`{name}` is prompted for (“{}”), and this editor cannot prompt without showing it. Set it in \
                  `yieldtray.local.toml`: `{name} = {{ from = \"env:…\", secret = true }}`",
                 asked.text
             );
@@ -152,16 +152,16 @@ impl Server {
                     self.client,
                     &file,
                     true,
-                    "answer the question in this file, save it, and send again",
+                    "fill in the value in this file, save it, and send again",
                 );
                 self.connection.show_message(
                     MessageKind::Info,
-                    &format!("“{}”: write the answer behind `{name} =`, save, and send again", asked.text),
+                    &format!("“{}”: write the value after `{name} =`, save, and send again", asked.text),
                 );
             }
-            Err(error) => self
-                .connection
-                .show_message(MessageKind::Error, &format!("the question cannot be written down: {error}")),
+            Err(error) => {
+                self.connection.show_message(MessageKind::Error, &format!("cannot write the prompt file: {error}"))
+            }
         }
     }
 }

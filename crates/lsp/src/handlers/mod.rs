@@ -39,7 +39,7 @@ pub(crate) fn handle(server: &mut Server, method: &str, params: Value) -> Result
         "textDocument/codeAction" => actions::actions(server, params),
         "textDocument/codeLens" => actions::lenses(server, params),
         "workspace/executeCommand" => commands::execute(server, params),
-        _ => Err(ResponseError::new(ResponseError::METHOD, format!("`{method}` is not answered here"))),
+        _ => Err(ResponseError::new(ResponseError::METHOD, format!("unsupported method `{method}`"))),
     };
     answered.map(Reply::Value)
 }

@@ -99,7 +99,7 @@ pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
             };
             Ok(json!({ "range": text.range(found.span), "placeholder": name }))
         }
-        None => Err(ResponseError::failed("only values, cells and labels can get another name here")),
+        None => Err(ResponseError::failed("only variables, requests and labels can be renamed")),
     }
 }
 

@@ -31,7 +31,7 @@ fn class(outcome: Outcome) -> &'static str {
     match outcome {
         Outcome::Passed => "well",
         Outcome::Skipped | Outcome::NotSent => "idle",
-        Outcome::Failed | Outcome::Mistaken | Outcome::NoAnswer => "bad",
+        Outcome::Failed | Outcome::Invalid | Outcome::NoResponse => "bad",
     }
 }
 
@@ -79,8 +79,8 @@ fn inside(entry: &Entry<'_>, limit: usize) -> Markup {
             @for (name, why) in entry.failed_yields() {
                 p.why { code { (Content(name)) } " was not yielded: " (Content(why)) }
             }
-            @for problem in &entry.problems {
-                p.why[problem.level == "mistake"] {
+            @for problem in &entry.diagnostics {
+                p.why[problem.severity == "error"] {
                     @if let (Some(file), Some(line)) = (&problem.file, problem.line) {
                         span.place { (Content(format!("{file}:{line}"))) } " "
                     }
@@ -172,11 +172,11 @@ fn answer(response: &ResponseRecord<'_>, limit: usize) -> Markup {
         (Some(body), _) => push_body(&mut text, body, &response.media_type(), limit),
         (None, 0) => {}
         (None, size) => {
-            let what = if response.body_base64.is_some() { response.media_type() } else { "left out".to_owned() };
+            let what = if response.body_base64.is_some() { response.media_type() } else { "omitted".to_owned() };
             push(&mut text, &["\n(", &size.to_string(), " bytes, ", &what, ")\n"]);
         }
     }
-    block("Came back", &text)
+    block("Response", &text)
 }
 
 /// Text under its title. It is made safe here, in one go: nothing that is put together above is.

@@ -53,7 +53,7 @@ impl Format for Html {
         if self.group.as_ref().is_none_or(|(file, round)| *file != entry.file || *round != entry.round) {
             self.begin_group(entry, &mut to.all);
         }
-        let is_bad = matches!(entry.outcome, Outcome::Failed | Outcome::Mistaken | Outcome::NoAnswer);
+        let is_bad = matches!(entry.outcome, Outcome::Failed | Outcome::Invalid | Outcome::NoResponse);
         match entry.outcome {
             Outcome::Passed => self.well += 1,
             Outcome::Skipped | Outcome::NotSent => self.idle += 1,

@@ -38,7 +38,7 @@ impl PageFrame<'_> {
                     main {
                         @if self.page.bad > 0 {
                             section #failed aria-labelledby="failed-title" {
-                                h2 #failed-title { "What failed" }
+                                h2 #failed-title { "Failures" }
                                 (PreEscaped(HERE))
                             }
                         } @else {
@@ -54,7 +54,7 @@ impl PageFrame<'_> {
     }
 
     fn header(&self, environment: &str) -> Markup {
-        let began = self.about.began.to_rfc3339_opts(SecondsFormat::Secs, true);
+        let began = self.about.started.to_rfc3339_opts(SecondsFormat::Secs, true);
         let fact = |name: &str, value: Markup| html! { div { dt { (name) } dd { (value) } } };
         html! {
             header {
@@ -69,16 +69,16 @@ impl PageFrame<'_> {
                     (fact("Environment", html! { (Content(environment)) }))
                     @if let Some(base) = &self.about.base { (fact("Address", html! { (Content(base)) })) }
                     (fact("Took", html! { (Time(self.about.elapsed_ms)) }))
-                    @if let Some(seed) = self.about.seed { (fact("Made up with", html! { code { "--seed " (seed) } })) }
-                    @if let Some(joined) = self.about.joined {
-                        (fact("Joined from", html! { (count(joined, "report", "reports")) }))
+                    @if let Some(seed) = self.about.seed { (fact("Seed", html! { code { "--seed " (seed) } })) }
+                    @if let Some(joined) = self.about.merged {
+                        (fact("Merged from", html! { (count(joined, "report", "reports")) }))
                     }
                 }
                 nav aria-label="Parts of this page" {
-                    @if self.page.bad > 0 { a href="#failed" { "What failed" } }
-                    @if self.page.waterfall.has_bars() { a href="#when" { "When" } a href="#times" { "How long" } }
+                    @if self.page.bad > 0 { a href="#failed" { "Failures" } }
+                    @if self.page.waterfall.has_bars() { a href="#when" { "When" } a href="#times" { "Durations" } }
                     a href="#requests" { "Requests" }
-                    button #scheme type="button" hidden { "Light or dark" }
+                    button #scheme type="button" hidden { "Toggle theme" }
                 }
             }
         }
@@ -89,7 +89,7 @@ impl PageFrame<'_> {
         let Html { entries, well, bad, idle, .. } = *self.page;
         let totals = &self.about.totals;
         let message = match (bad, totals.checks) {
-            (0, 0) => "Nothing was judged".to_owned(),
+            (0, 0) => "Nothing was checked".to_owned(),
             (0, _) if idle == 0 => format!("All {entries} passed"),
             (0, _) => format!("{well} of {entries} passed"),
             (bad, _) => format!("{bad} of {entries} failed"),
@@ -122,11 +122,11 @@ impl PageFrame<'_> {
         };
         add(totals.failed_checks, "failed");
         add(totals.failed_yields, "not yielded");
-        add(totals.no_answer, "without an answer");
-        add(totals.mistaken, "with mistakes");
+        add(totals.no_response, "without a response");
+        add(totals.invalid, "with errors");
         add(totals.not_sent, "not sent");
         add(totals.skipped, "skipped");
-        add(totals.not_reached, "left out");
+        add(totals.not_reached, "not reached");
         parts.join(" · ")
     }
 
@@ -145,8 +145,8 @@ impl PageFrame<'_> {
             h2 #requests-title { "Requests" }
             search #search hidden {
                 label for="find" { "Find" }
-                input #find type="search" placeholder="in names, addresses, headers and bodies" autocomplete="off";
-                label { input #only-bad type="checkbox"; " what did not pass" }
+                input #find type="search" placeholder="in names, URLs, headers and bodies" autocomplete="off";
+                label { input #only-bad type="checkbox"; " only failures" }
                 output #found for="find only-bad" {}
             }
         };

@@ -45,7 +45,7 @@ impl Times {
         let axis = Axis::new(longest as f64 / 1e3);
         html! {
             section #times aria-labelledby="times-title" {
-                h2 #times-title { "How long it took" }
+                h2 #times-title { "Durations" }
                 p.about {
                     "From the shortest time to the 95th percentile, the point at the median; the slowest first."
                     @if order.len() > shown.len() { " These are the slowest " (shown.len()) " of " (order.len()) "." }

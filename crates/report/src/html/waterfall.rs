@@ -35,7 +35,7 @@ struct Bar {
 impl Waterfall {
     /// Adds an entry that was sent; `anchor` is its place on the page.
     pub(super) fn add(&mut self, entry: &Entry<'_>, anchor: &str) {
-        let (Some(began), Some(whole)) = (entry.began_ms, entry.elapsed_ms) else { return };
+        let (Some(began), Some(whole)) = (entry.started_ms, entry.elapsed_ms) else { return };
         self.requests += 1;
         self.end = self.end.max(began + whole);
         let bad = usize::from(!entry.outcome.is_fine());
@@ -79,12 +79,12 @@ impl Waterfall {
         let axis = Axis::new(self.end);
         html! {
             section #when aria-labelledby="when-title" {
-                h2 #when-title { "When it was under way" }
+                h2 #when-title { "Timeline" }
                 p.about {
                     @if by_file {
                         (count(self.requests, "request", "requests")) ": a bar is a file, from its first request to its last."
                     } @else {
-                        span.key.connect {} "connecting " span.key.wait {} "waiting for the answer "
+                        span.key.connect {} "connecting " span.key.wait {} "waiting for the response "
                         span.key.receive {} "receiving it " span.key.other {} "all else, such as redirects"
                     }
                 }

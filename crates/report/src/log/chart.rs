@@ -67,7 +67,7 @@ impl TrendChart<'_> {
                 body {
                     h1 { (self.title) }
                     (self.drawing())
-                    h2 { "All answers" }
+                    h2 { "All responses" }
                     table {
                         thead { tr { th { "Number" } th { "Sent" } th { "Time" } th { "Size" } th { "Status" } th { "Commit" } } }
                         tbody {
@@ -150,7 +150,7 @@ fn at(place: f64) -> String {
 fn describe(point: &Point) -> String {
     let commit = point.revision.as_ref().map(|revision| format!(", at {revision}")).unwrap_or_default();
     let Point { number, micros, size, status, .. } = point;
-    format!("number {number}, {}: {status}, {}, {}{commit}", time_of(point), millis(*micros), bytes(*size))
+    format!("exchange {number}, {}: {status}, {}, {}{commit}", time_of(point), millis(*micros), bytes(*size))
 }
 
 fn time_of(point: &Point) -> String {

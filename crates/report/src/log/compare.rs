@@ -64,7 +64,7 @@ pub enum Ignore {
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum IgnoreError {
     /// It begins with none of their names.
-    #[error("it names none of `status`, `headers.NAME`, `body.MEMBER` and `$.JSONPATH`")]
+    #[error("expected `status`, `headers.NAME`, `body.MEMBER` or `$.JSONPATH`")]
     UnknownPart,
     /// It is not a JSONPath (RFC 9535).
     #[error(transparent)]

@@ -88,7 +88,7 @@ fn is_nothing(size: &u64) -> bool {
 
 /// Why what the log holds cannot be read.
 #[derive(Debug, thiserror::Error)]
-#[error("an exchange of the log cannot be read: {0}")]
+#[error("cannot read an exchange of the log: {0}")]
 pub struct LoggedReadError(#[from] serde_json::Error);
 
 impl<'k> LoggedExchange<'k> {
@@ -106,8 +106,8 @@ impl<'k> LoggedExchange<'k> {
         // In one go: to look for each secret in each field takes several times as long.
         masker.hide(&mut fields);
         let began = Some(millis(kept.began));
-        if entry.began_ms != began {
-            entry.to_mut().began_ms = began;
+        if entry.started_ms != began {
+            entry.to_mut().started_ms = began;
         }
         let last = (kept.sent.method.as_str(), masker.mask(&kept.sent.address()).into_owned());
         let is_first = entry.method.as_deref() == Some(last.0) && entry.url.as_deref() == Some(&*last.1);
@@ -232,8 +232,8 @@ impl<'k> LoggedExchange<'k> {
         let cookie = |cookie: &record::Cookie| CookieNote {
             host: cookie.host.clone(),
             name: cookie.name.clone(),
-            status: CookieStatus::of(&cookie.status),
-            message: cookie.message.clone(),
+            status: CookieStatus::of(&cookie.action),
+            message: cookie.reason.clone(),
         };
         let body = self.received.bytes.as_deref().map(Bytes::copy_from_slice);
         let [_, fields] = self.lines();
@@ -286,7 +286,7 @@ fn add_field(lines: &mut String, name: &str, value: &str, masker: &Masker) {
 
 fn timings(phases: &Phases, total: Duration) -> Timings {
     Timings {
-        began: duration(phases.began),
+        began: duration(phases.started),
         lookup: phases.lookup.map(duration),
         connect: phases.connect.map(duration),
         tls: phases.tls.map(duration),
@@ -298,7 +298,7 @@ fn timings(phases: &Phases, total: Duration) -> Timings {
 
 /// Stands where a body was.
 fn not_stored(size: u64) -> Body {
-    let shown = "not kept".to_owned();
+    let shown = "not stored".to_owned();
     Body::Pieces(vec![BodyPart::File(FileBody { path: PathBuf::new(), shown, size })])
 }
 
@@ -343,16 +343,16 @@ fn received_body<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum RestoreError {
     /// This part of the current request has no secret where the logged one has a mask.
-    #[error("the secret in {0} is masked in the log, and the request has none there now")]
+    #[error("the secret in {0} is masked in the log, and the current request has none there")]
     Missing(String),
     /// The URL is not valid once its secret is restored.
-    #[error("the address is none: {0}")]
+    #[error("the URL is invalid: {0}")]
     Address(url::ParseError),
     /// The body was not stored, and the current one differs.
-    #[error("the body was too large to be kept, and the request has another one now")]
+    #[error("the body was too large to be stored, and the current request has another one")]
     LargeBody,
     /// The current request goes to another origin (RFC 6454).
-    #[error("it went to {logged}, and the secrets of now belong to {current}")]
+    #[error("it was sent to {logged}, but the current secrets belong to {current}")]
     OtherOrigin {
         /// The origin of the logged request.
         logged: String,
@@ -374,7 +374,7 @@ pub fn restore_secrets(
     let mut filled = then;
     let origin = |own: &PreparedRequest| own.url.origin();
     let url = fill(filled.url.as_str(), now.map(|now| now.url.as_str()), masker)
-        .ok_or_else(|| RestoreError::Missing("the address".to_owned()))?;
+        .ok_or_else(|| RestoreError::Missing("the URL".to_owned()))?;
     if let Some(url) = url {
         filled.url = Url::parse(&url).map_err(RestoreError::Address)?;
     }

@@ -13,7 +13,7 @@ use yieldtray_http::{
 use yieldtray_test_support::{answer, settings, side_by_side, with_run};
 use yieldtray_workspace::secret::Masker;
 
-const DESK: &str = "#- desk.http\n%% Sign in\nPOST http://bench/session\n\n{}\n\n% check status == 201\n% yield token = body.token secret\n";
+const DESK: &str = "#- desk.http\n%% Sign in\nPOST http://local/session\n\n{}\n\n% check status == 201\n% yield token = body.token secret\n";
 
 /// The logged form of an exchange, read again.
 fn logged(answer: &Exchange, masker: &Masker) -> LoggedExchange<'static> {
@@ -40,8 +40,8 @@ fn logged(answer: &Exchange, masker: &Masker) -> LoggedExchange<'static> {
 }
 
 fn full() -> Exchange {
-    let mut sent = PreparedRequest::new("POST", "http://bench:4616/session?shift=early".parse().expect("an address"));
-    sent.headers = vec![("accept".into(), "*/*".into()), ("x-api-key".into(), "bench-key-4616".into())];
+    let mut sent = PreparedRequest::new("POST", "http://local:4616/session?shift=early".parse().expect("an address"));
+    sent.headers = vec![("accept".into(), "*/*".into()), ("x-api-key".into(), "local-key-4616".into())];
     sent.body = Some(Body::from("{\"password\":\"windfall-99\"}"));
     let timings = Timings {
         began: Duration::from_micros(250),
@@ -56,11 +56,11 @@ fn full() -> Exchange {
         timings: Timings { total: Duration::ZERO, ..timings },
         status: 301,
         method: "POST".to_owned(),
-        url: "http://bench:4616/session/".to_owned(),
+        url: "http://local:4616/session/".to_owned(),
         location: "/session".to_owned(),
     };
     let cookie = CookieNote {
-        host: "bench".to_owned(),
+        host: "local".to_owned(),
         name: "shift".to_owned(),
         status: CookieStatus::Ended,
         message: "at once".to_owned(),
@@ -91,7 +91,7 @@ fn an_exchange_comes_back_as_it_was() {
         format!("{} {} {fields:?} {body:?} {own:?}", sent.method, sent.url)
     };
     assert_eq!(record(&after), record(&before));
-    assert_eq!((past.seed, past.entry.began_ms), (77, Some(3.0)));
+    assert_eq!((past.seed, past.entry.started_ms), (77, Some(3.0)));
     let entry = past.with_exchange();
     assert_eq!(entry.request.expect("a request").body.as_deref(), Some("{\"password\":\"windfall-99\"}"));
     assert_eq!(entry.response.expect("an answer").body.as_deref(), Some("{\"token\":\"t-canary-early\"}"));
@@ -107,7 +107,7 @@ fn no_secret_is_kept_in_any_charset_and_no_large_body() {
         |held: &super::StoredBody<'_>| String::from_utf8_lossy(held.bytes.as_deref().unwrap_or_default()).into_owned();
     assert_eq!(bytes(&past.sent), "{\"password\":\"[secret]\"}");
     assert_eq!(bytes(&past.received), "{\"token\":\"[secret]\"}");
-    assert!(past.is_masked() && !past.fields().contains("bench-key-4616"), "{}", past.fields());
+    assert!(past.is_masked() && !past.fields().contains("local-key-4616"), "{}", past.fields());
 
     // UTF-16, in which the masker finds nothing: the text is kept, and read as what it is.
     let wide: Vec<u8> = "für t-canary-early".encode_utf16().flat_map(u16::to_le_bytes).collect();
@@ -143,28 +143,28 @@ fn a_request_is_sent_again_with_the_secrets_of_now() {
         request.body = Some(Body::from(body.to_owned()));
         request
     };
-    let then = || request("http://bench/lots?pin=[secret]&x=1", Some("[secret]"), "{\"bins\":1,\"pin\":\"[secret]\"}");
+    let then = || request("http://local/lots?pin=[secret]&x=1", Some("[secret]"), "{\"bins\":1,\"pin\":\"[secret]\"}");
     let now =
-        request("http://bench/lots?y=9&pin=new%2Bsecret", Some("new+secret"), "{\"bins\":9,\"pin\":\"new+secret\"}");
+        request("http://local/lots?y=9&pin=new%2Bsecret", Some("new+secret"), "{\"bins\":9,\"pin\":\"new+secret\"}");
     let filled = restore_secrets(then(), Some(&now), &masker).expect("all are found");
-    assert_eq!(filled.url.as_str(), "http://bench/lots?pin=new%2Bsecret&x=1", "a parameter is where its name is");
+    assert_eq!(filled.url.as_str(), "http://local/lots?pin=new%2Bsecret&x=1", "a parameter is where its name is");
     assert_eq!(filled.header("x-api-key"), Some("new+secret"));
     assert_eq!(filled.body.expect("a body").text(), "{\"bins\":1,\"pin\":\"new+secret\"}");
 
     let lacks = |then: PreparedRequest, now: Option<&PreparedRequest>| {
         restore_secrets(then, now, &masker).expect_err("it cannot be filled in")
     };
-    assert_eq!(lacks(then(), None), RestoreError::Missing("the address".to_owned()));
-    let without = request("http://bench/lots?pin=new%2Bsecret", None, "{}");
+    assert_eq!(lacks(then(), None), RestoreError::Missing("the URL".to_owned()));
+    let without = request("http://local/lots?pin=new%2Bsecret", None, "{}");
     assert_eq!(lacks(then(), Some(&without)), RestoreError::Missing("`x-api-key`".to_owned()));
     let elsewhere =
         request("http://other/lots?pin=new%2Bsecret", Some("new+secret"), "{\"bins\":1,\"pin\":\"new+secret\"}");
-    let other = RestoreError::OtherOrigin { logged: "http://bench".to_owned(), current: "http://other".to_owned() };
+    let other = RestoreError::OtherOrigin { logged: "http://local".to_owned(), current: "http://other".to_owned() };
     assert_eq!(lacks(then(), Some(&elsewhere)), other, "no secret goes to another server");
     // Under another name it has no counterpart.
-    let renamed = request("http://bench/lots?pin=new%2Bsecret", Some("new+secret"), "{\"code\":\"new+secret\"}");
+    let renamed = request("http://local/lots?pin=new%2Bsecret", Some("new+secret"), "{\"code\":\"new+secret\"}");
     assert_eq!(lacks(then(), Some(&renamed)), RestoreError::Missing("the body".to_owned()));
     // Without secrets nothing is needed of now.
-    let plain = request("http://bench/lots", None, "{}");
+    let plain = request("http://local/lots", None, "{}");
     assert_eq!(restore_secrets(plain.clone(), None, &masker).expect("nothing is masked").url, plain.url);
 }

@@ -57,7 +57,7 @@ impl TextShape {
 pub(super) fn kind(value: &Value) -> &'static str {
     match value {
         Value::Null => "null",
-        Value::Bool(_) => "truth value",
+        Value::Bool(_) => "boolean",
         Value::Number(_) => "number",
         Value::String(_) => "text",
         Value::Array(_) => "list",

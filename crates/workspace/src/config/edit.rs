@@ -149,8 +149,8 @@ mod tests {
 
     #[test]
     fn a_new_environment_has_the_names_of_another() {
-        let text = "# ours\n[values]\nseason = 2026 # the year\n\n[environments.bench.values]   # a stand-in\nbase = \"http://b\"\npin = { from = \"env:PIN\", secret = true }\n\n[environments.live]\nguard = true\n";
-        let changed = add_environment_like(text, "rehearsal", "bench").expect("it is TOML");
+        let text = "# ours\n[values]\nseason = 2026 # the year\n\n[environments.local.values]   # a stand-in\nbase = \"http://b\"\npin = { from = \"env:PIN\", secret = true }\n\n[environments.live]\nguard = true\n";
+        let changed = add_environment_like(text, "rehearsal", "local").expect("it is TOML");
         assert!(changed.starts_with(text), "{changed}");
         let added = &changed[text.len()..];
         assert_eq!(added, "\n[environments.rehearsal.values]\nbase = \"\"\npin = { value = \"\", secret = true }\n");
@@ -159,11 +159,11 @@ mod tests {
             guarded.ends_with("\n[environments.dress]\nguard = true\n\n[environments.dress.values]\n"),
             "{guarded}"
         );
-        assert_eq!(add_environment_like(text, "live", "bench"), Err(EditError::Exists));
-        assert_eq!(add_environment_like(text, "x", "bnch"), Err(EditError::NoSuch));
+        assert_eq!(add_environment_like(text, "live", "local"), Err(EditError::Exists));
+        assert_eq!(add_environment_like(text, "x", "loacl"), Err(EditError::NoSuch));
         assert!(matches!(add_environment_like("[a", "x", "b"), Err(EditError::NotToml(_))));
         // Written in one line, it stays valid all the same.
-        let inline = add_environment_like("environments = { bench = { values = { a = 1 } } }\n", "live", "bench");
+        let inline = add_environment_like("environments = { local = { values = { a = 1 } } }\n", "live", "local");
         assert!(inline.expect("it is TOML").parse::<DocumentMut>().is_ok());
     }
 
@@ -181,7 +181,7 @@ mod tests {
     #[test]
     fn a_description_adds_what_is_missing() {
         let additions = ConfigAdditions {
-            environments: vec![("bench".to_owned(), "http://b".to_owned()), ("live".to_owned(), "http://l".to_owned())],
+            environments: vec![("local".to_owned(), "http://b".to_owned()), ("live".to_owned(), "http://l".to_owned())],
             values: vec![("gate_key".to_owned(), true), ("clerk".to_owned(), false)],
             prefix: "PACKHOUSE".to_owned(),
             profiles: vec![("desk".to_owned(), vec![("token_url", "http://b/token".to_owned())])],
@@ -189,12 +189,12 @@ mod tests {
         let fresh = add_imported("", &additions).expect("it is TOML");
         assert_eq!(
             fresh,
-            "[workspace]\nenvironment = \"bench\"\n\n[values]\ngate_key = { from = \"env:PACKHOUSE_GATE_KEY\", secret = true }\n\
-             clerk = { from = \"env:PACKHOUSE_CLERK\", secret = false }\n\n[environments.bench.values]\nbase = \"http://b\"\n\n\
+            "[workspace]\nenvironment = \"local\"\n\n[values]\ngate_key = { from = \"env:PACKHOUSE_GATE_KEY\", secret = true }\n\
+             clerk = { from = \"env:PACKHOUSE_CLERK\", secret = false }\n\n[environments.local.values]\nbase = \"http://b\"\n\n\
              [environments.live.values]\nbase = \"http://l\"\n\n[oauth2.desk]\ntoken_url = \"http://b/token\"\n"
         );
         assert_eq!(add_imported(&fresh, &additions).as_deref(), Ok(fresh.as_str()));
-        let own = "[environments.bench.values]\nbase = \"http://mine\" # mine\n";
+        let own = "[environments.local.values]\nbase = \"http://mine\" # mine\n";
         let changed = add_imported(own, &additions).expect("it is TOML");
         assert!(changed.contains(own.trim_end()) && changed.contains("http://l"), "{changed}");
         assert_eq!(add_imported("values = 1", &additions), Err(EditError::NoSuch));

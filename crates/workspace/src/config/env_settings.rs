@@ -26,7 +26,7 @@ impl Reader<'_> {
                 continue;
             }
             if !self.private {
-                let message = "only the private configuration may allow environment variables to be read";
+                let message = "environment variables can be allowed only in the local configuration";
                 self.mistake(key_span(key), message, &format!("move this line to `{LOCAL_FILE}`"));
                 continue;
             }
@@ -39,15 +39,15 @@ impl Reader<'_> {
             match names.filter(|names| names.iter().all(is_name)) {
                 // A pattern that matches everything is not a choice.
                 Some(names) if names.iter().any(|name| name.trim_matches('*').is_empty()) => {
-                    let hint = "name the variables, or begin them alike, as in `\"PACKHOUSE_*\"`";
-                    self.mistake(held.span().into(), "`allow` cannot list every variable", hint);
+                    let hint = "list the variables or a prefix, for example `\"PACKHOUSE_*\"`";
+                    self.mistake(held.span().into(), "`allow` cannot match every variable", hint);
                 }
                 Some(names) => {
                     settings.allow = names.into_iter().map(str::to_owned).collect();
                     settings.place = Some((self.source, held.span().into()));
                 }
                 None => {
-                    let hint = "write names or patterns, as in `allow = [\"PACKHOUSE_*\", \"CI_TOKEN\"]`";
+                    let hint = "for example `allow = [\"PACKHOUSE_*\", \"CI_TOKEN\"]`";
                     self.mistake(held.span().into(), "`allow` must be a list of variable names", hint);
                 }
             }

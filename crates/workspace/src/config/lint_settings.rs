@@ -35,7 +35,7 @@ impl LintSettings {
     }
 }
 
-const LEVELS: &[&str] = &["off", "remark", "mistake"];
+const LEVELS: &[&str] = &["off", "info", "warning", "error"];
 
 impl Reader<'_> {
     /// Reads a table `lint`.
@@ -44,25 +44,28 @@ impl Reader<'_> {
         for (key, held) in table {
             let name = key.get_ref().as_ref();
             let Some(code) = Code::named(name) else {
-                let problem = Problem::error(Code::UnknownKey, key_span(key), format!("no finding is named `{name}`"));
+                let problem =
+                    Problem::error(Code::UnknownKey, key_span(key), format!("unknown diagnostic code `{name}`"));
                 let meant = closest(name, Code::ALL.iter().map(|code| code.as_str()));
                 self.problem(match meant {
                     Some(meant) => problem.did_you_mean(meant),
-                    None => problem.with_hint("the findings and their names are in docs/commands.md"),
+                    None => problem.with_hint("see `yieldtray help diagnostics` for the codes"),
                 });
                 continue;
             };
             let Some(word) = self.expect_text(key, held) else { continue };
             let level = match word.as_str() {
                 "off" => None,
-                "remark" => Some(Severity::Warning),
-                "mistake" => Some(Severity::Error),
+                "info" => Some(Severity::Info),
+                // The last of each are the names before version 0.2.
+                "warning" | "warn" | "remark" => Some(Severity::Warning),
+                "error" | "mistake" => Some(Severity::Error),
                 _ => {
-                    let message = format!("no level `{word}`");
+                    let message = format!("unknown level `{word}`");
                     self.mistake(
                         held.span().into(),
                         message,
-                        &format!("write one of {}", yieldtray_source::join_words(LEVELS)),
+                        &format!("available: {}", yieldtray_source::join_words(LEVELS)),
                     );
                     continue;
                 }

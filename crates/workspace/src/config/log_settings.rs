@@ -63,13 +63,17 @@ impl Reader<'_> {
                 };
                 if number.is_none() {
                     let message = format!("`{}` must be a number from 1 to {most}", key.get_ref());
-                    self.mistake(held.span().into(), message, &format!("write {what}; `on = false` logs nothing"));
+                    self.mistake(
+                        held.span().into(),
+                        message,
+                        &format!("set {what}; use `on = false` to disable the log"),
+                    );
                 }
                 number
             };
             match key.get_ref().as_ref() {
-                "exchanges" => settings.exchanges = number(10_000_000, "how many exchanges are kept"),
-                "days" => settings.days = number(36_500, "for how many days an exchange is kept"),
+                "exchanges" => settings.exchanges = number(10_000_000, "the maximum number of exchanges"),
+                "days" => settings.days = number(36_500, "the maximum age in days"),
                 "on" => settings.on = self.expect_bool(key, held),
                 _ => self.unknown_key(key, &LOG),
             }

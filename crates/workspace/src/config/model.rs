@@ -216,10 +216,10 @@ pub fn unknown_environment(name: &str, span: Span, config: &Config) -> Problem {
     let names: Vec<&str> = config.environments.iter().map(|environment| environment.name.as_str()).collect();
     let problem = Problem::error(Code::UnknownEnvironment, span, format!("no environment `{name}`"));
     if names.is_empty() {
-        return problem.with_hint(format!("describe it in `{CONFIG_FILE}`: `[environments.{name}.values]`"));
+        return problem.with_hint(format!("define it in `{CONFIG_FILE}`: `[environments.{name}.values]`"));
     }
     match closest(name, names.iter().copied()) {
         Some(meant) => problem.did_you_mean(meant),
-        None => problem.with_hint(format!("there is {}", join_words(names))),
+        None => problem.with_hint(format!("available: {}", join_words(names))),
     }
 }

@@ -35,10 +35,10 @@ impl Config {
                 let range = error.span().unwrap_or_default();
                 let end = range.end.min(text.len()).max(range.start.min(text.len()));
                 let span = Span::new(range.start.min(text.len()), end);
-                let message = error.message().lines().next().unwrap_or("it cannot be read").to_owned();
+                let message = error.message().lines().next().unwrap_or("cannot be read").to_owned();
                 reader.problem(
-                    Problem::error(Code::BadConfiguration, span, format!("this is not TOML: {message}"))
-                        .with_hint("see toml.io for how TOML is written"),
+                    Problem::error(Code::BadConfiguration, span, format!("invalid TOML: {message}"))
+                        .with_hint("see toml.io for the syntax"),
                 );
             }
         }
@@ -90,8 +90,8 @@ impl Reader<'_> {
                         if inside {
                             config.requests = folder.trim_end_matches('/').trim_start_matches("./").to_owned();
                         } else {
-                            let message = format!("`{folder}` lies outside the workspace");
-                            self.mistake(held.span().into(), message, "name a folder below this file");
+                            let message = format!("`{folder}` is outside the workspace");
+                            self.mistake(held.span().into(), message, "use a directory below this file");
                         }
                     }
                 }
@@ -100,8 +100,9 @@ impl Reader<'_> {
                         match saved_folder(&folder) {
                             Some(folder) => config.saved = Some(folder),
                             None => {
-                                let message = format!("`{folder}` cannot be the directory of saved bodies");
-                                let hint = "name a directory below this file that is not hidden, as in `\"saved\"`";
+                                let message = format!("`{folder}` cannot be used for saved bodies");
+                                let hint =
+                                    "use a directory below this file that is not hidden, for example `\"saved\"`";
                                 self.mistake(held.span().into(), message, hint);
                             }
                         }
@@ -137,9 +138,9 @@ impl Reader<'_> {
                     if environment.tint.is_none() {
                         let hint = match closest(&word, EnvironmentColor::WORDS.iter().copied()) {
                             Some(meant) => format!("did you mean `{meant}`?"),
-                            None => format!("there is {}", join_words(EnvironmentColor::WORDS)),
+                            None => format!("available: {}", join_words(EnvironmentColor::WORDS)),
                         };
-                        self.mistake(held.span().into(), format!("no tint `{word}`"), &hint);
+                        self.mistake(held.span().into(), format!("unknown color `{word}`"), &hint);
                     }
                 }
                 _ => self.unknown_key(key, &ENVIRONMENT),
@@ -152,12 +153,12 @@ impl Reader<'_> {
         for (key, held) in table {
             let (name, span) = (key.get_ref().as_ref(), key_span(key));
             if !is_value_name(name) {
-                let message = format!("`{name}` cannot name a value");
-                let hint = "use letters, digits and `_`, the first no digit, as in `lot_id`";
+                let message = format!("`{name}` is not a valid variable name");
+                let hint = "use letters, digits and `_`, not starting with a digit, for example `lot_id`";
                 self.problem(Problem::error(Code::BadName, span, message).with_hint(hint));
             } else if is_language_name(name) {
-                let message = format!("`{name}` is a name of the language, so no value can take it");
-                let hint = format!("choose another name, such as `my_{name}`");
+                let message = format!("`{name}` is reserved and cannot be a variable name");
+                let hint = format!("use another name, for example `my_{name}`");
                 self.problem(Problem::error(Code::ReservedName, span, message).with_hint(hint));
             } else if let Some(described) = self.given(held) {
                 if let Described { given: ValueSource::Value(value), secret: true, .. } = &described {
@@ -198,21 +199,17 @@ impl Reader<'_> {
         let one = ways.pop();
         if one.is_none() || !ways.is_empty() {
             let message = match one {
-                None => "this describes a value, but not where it comes from",
-                Some(_) => "this value comes from two places",
+                None => "this variable has no source",
+                Some(_) => "this variable has two sources",
             };
-            self.mistake(held.span().into(), message, "write one of `value`, `from` and `command`");
+            self.mistake(held.span().into(), message, "use one of `value`, `from` and `command`");
             return None;
         }
         one.map(|given| {
             // A variable of the process is nobody's business unless the configuration says otherwise.
             let secret = secret.unwrap_or(matches!(given, ValueSource::Variable(_)));
             if let Some(span) = listed.filter(|_| !secret) {
-                self.mistake(
-                    span,
-                    "`for` limits where a secret may be sent, but this is not a secret",
-                    "add `secret = true`",
-                );
+                self.mistake(span, "`for` applies only to secrets", "add `secret = true`");
             }
             Described { given, secret, origins }
         })
@@ -220,7 +217,7 @@ impl Reader<'_> {
 
     /// The origins of `for`.
     pub(super) fn origins(&mut self, held: &TomlValue<'_>) -> Option<Vec<String>> {
-        let hint = "write a list of origins, as in `for = [\"https://scale.example\"]`";
+        let hint = "for example `for = [\"https://scale.example\"]`";
         let DeValue::Array(members) = held.get_ref() else {
             self.mistake(held.span().into(), "`for` must be a list of origins", hint);
             return None;
@@ -244,7 +241,7 @@ impl Reader<'_> {
             }
         }
         if origins.is_empty() {
-            self.mistake(held.span().into(), "`for` lists no origin", hint);
+            self.mistake(held.span().into(), "`for` is empty", hint);
             return None;
         }
         Some(origins)
@@ -257,8 +254,8 @@ impl Reader<'_> {
             Some(("file", path)) if !path.is_empty() => Some(ValueSource::File(path.to_owned())),
             _ => {
                 // The text is not repeated: it may be the secret itself.
-                let message = "this is no place a value can come from";
-                self.mistake(held.span().into(), message, "write `env:NAME` for a variable, `file:PATH` for a file");
+                let message = "unknown source";
+                self.mistake(held.span().into(), message, "use `env:NAME` or `file:PATH`");
                 None
             }
         }
@@ -267,8 +264,8 @@ impl Reader<'_> {
     /// Only the private configuration may name programs: a repository one cloned must not run any.
     fn command(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<ValueSource> {
         if !self.private {
-            let hint = format!("move this line to `{}`, which git does not keep", yieldtray_source::access::LOCAL_FILE);
-            self.mistake(key_span(key), "only the private configuration may take a value from a command", &hint);
+            let hint = format!("move this line to `{}`, which is not committed", yieldtray_source::access::LOCAL_FILE);
+            self.mistake(key_span(key), "commands are allowed only in the local configuration", &hint);
             return None;
         }
         let command = match held.get_ref() {
@@ -283,8 +280,8 @@ impl Reader<'_> {
             _ => None,
         };
         if command.is_none() {
-            let hint = "write program and arguments as texts, as in `[\"pass\", \"show\", \"packhouse\"]`";
-            self.mistake(held.span().into(), "a command is a list of texts", hint);
+            let hint = "for example `[\"pass\", \"show\", \"packhouse\"]`";
+            self.mistake(held.span().into(), "a command must be a list of strings", hint);
         }
         command.map(ValueSource::Command)
     }
@@ -292,8 +289,8 @@ impl Reader<'_> {
     fn function(&mut self, name: &Key<'_>, held: &TomlValue<'_>) -> Option<UserFunction> {
         let span = key_span(name);
         let DeValue::Table(table) = held.get_ref() else {
-            let hint = format!("write it as in `{} = {{ params = [\"lot\"], is = \"'PH-' + lot\" }}`", name.get_ref());
-            self.mistake(held.span().into(), "a function is a table with `params` and `is`", &hint);
+            let hint = format!("for example `{} = {{ params = [\"lot\"], is = \"'PH-' + lot\" }}`", name.get_ref());
+            self.mistake(held.span().into(), "a function must be a table with `params` and `is`", &hint);
             return None;
         };
         let (mut params, mut is, mut help) = (Vec::new(), None, None);
@@ -306,13 +303,13 @@ impl Reader<'_> {
             }
         }
         if !is_value_name(name.get_ref()) || is_language_name(name.get_ref()) {
-            let message = format!("`{}` cannot name a function", name.get_ref());
-            let hint = "use letters, digits and `_`, and no name of the language";
+            let message = format!("`{}` is not a valid function name", name.get_ref());
+            let hint = "use letters, digits and `_`, and no reserved name";
             self.problem(Problem::error(Code::BadName, span, message).with_hint(hint));
             return None;
         }
         let Some((is, body)) = is else {
-            self.mistake(span, format!("`{}` lacks `is`, its expression", name.get_ref()), "add `is = \"…\"`");
+            self.mistake(span, format!("`{}` is missing its expression, `is`", name.get_ref()), "add `is = \"…\"`");
             return None;
         };
         Some(UserFunction { name: name.get_ref().to_string(), params, is, help, source: self.source, span, body })
@@ -329,13 +326,13 @@ impl Reader<'_> {
                 // Inside the function its parameters hide every other name, the language's too.
                 DeValue::String(word) if is_value_name(word) && !is_constant(word) => word.to_string(),
                 _ => {
-                    let hint = "use letters, digits and `_`, the first no digit";
-                    self.mistake(member.span().into(), "this cannot name a parameter", hint);
+                    let hint = "use letters, digits and `_`, not starting with a digit";
+                    self.mistake(member.span().into(), "this is not a valid parameter name", hint);
                     return None;
                 }
             };
             if names.contains(&word) {
-                self.mistake(member.span().into(), format!("two parameters are named `{word}`"), "rename one");
+                self.mistake(member.span().into(), format!("duplicate parameter `{word}`"), "rename one");
                 return None;
             }
             names.push(word);
@@ -352,8 +349,8 @@ impl Reader<'_> {
                 match i64::from_str_radix(digits.trim_start_matches('+'), integer.radix()) {
                     Ok(integer) => Value::from(integer),
                     Err(_) => {
-                        let message = "this integer does not fit 64 bits";
-                        self.mistake(held.span().into(), message, "write it as text, in quotes");
+                        let message = "this integer does not fit in 64 bits";
+                        self.mistake(held.span().into(), message, "write it as a string, in quotes");
                         Value::null()
                     }
                 }

@@ -40,7 +40,7 @@ impl Reader<'_> {
             return Some(table);
         }
         let name = key.get_ref();
-        self.mistake(held.span().into(), format!("`{name}` must be a table"), "see docs/configuration.md");
+        self.mistake(held.span().into(), format!("`{name}` must be a table"), "see `yieldtray help config`");
         None
     }
 
@@ -48,7 +48,7 @@ impl Reader<'_> {
         if let DeValue::String(text) = held.get_ref() {
             return Some(text.to_string());
         }
-        self.mistake(held.span().into(), format!("`{}` must be text", key.get_ref()), "put it in quotes");
+        self.mistake(held.span().into(), format!("`{}` must be a string", key.get_ref()), "put it in quotes");
         None
     }
 
@@ -56,7 +56,7 @@ impl Reader<'_> {
         if let DeValue::Boolean(truth) = held.get_ref() {
             return Some(*truth);
         }
-        self.mistake(held.span().into(), format!("`{}` must be true or false", key.get_ref()), "write it bare");
+        self.mistake(held.span().into(), format!("`{}` must be true or false", key.get_ref()), "remove the quotes");
         None
     }
 
@@ -66,7 +66,7 @@ impl Reader<'_> {
         let problem = Problem::error(Code::UnknownKey, span, format!("{} has no key `{name}`", keys.table));
         let problem = match closest(name, keys.known.iter().copied()) {
             Some(meant) => problem.did_you_mean(meant),
-            None => problem.with_hint(format!("it knows {}", join_words(keys.known))),
+            None => problem.with_hint(format!("available: {}", join_words(keys.known))),
         };
         self.problems.push(problem);
     }

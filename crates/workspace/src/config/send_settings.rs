@@ -97,17 +97,17 @@ impl Reader<'_> {
         for (key, held) in table {
             match key.get_ref().as_ref() {
                 "timeout" => {
-                    let hint = "write it as in `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most a day";
+                    let hint = "for example `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most `\"24h\"`";
                     settings.timeout = self.expect_fitting(held, duration, "`timeout` must be a duration", hint);
                 }
                 "redirects" => {
                     let number = |text: &str| text.parse().ok().filter(|number| *number <= 50);
-                    let hint = "write how many are followed, as in `0` for none";
+                    let hint = "for example `0` to follow none";
                     settings.redirects =
                         self.expect_fitting(held, number, "`redirects` must be a number from 0 to 50", hint);
                 }
                 "body_limit" => {
-                    let hint = "write it as in `\"64MiB\"` or `\"500kB\"`";
+                    let hint = "for example `\"64MiB\"` or `\"500kB\"`";
                     settings.body_limit =
                         self.expect_fitting(held, size, "`body_limit` must be a number of bytes", hint);
                 }
@@ -121,8 +121,8 @@ impl Reader<'_> {
                             });
                         fits.then(|| text.to_owned())
                     };
-                    let hint = "write it as in `\"http://proxy.packhouse.example:3128\"` (http, https, socks5, socks5h), or `\"none\"`";
-                    let proxy = self.expect_fitting(held, address, "`proxy` must be an address", hint);
+                    let hint = "for example `\"http://proxy.packhouse.example:3128\"` (http, https, socks5, socks5h), or `\"none\"`";
+                    let proxy = self.expect_fitting(held, address, "`proxy` must be a URL", hint);
                     settings.proxy = proxy.map(|proxy| self.setting(held, proxy));
                 }
                 "no_proxy" => settings.no_proxy = self.expect_text(key, held),
@@ -131,7 +131,7 @@ impl Reader<'_> {
                 "key" => settings.key = self.path_setting(key, held),
                 "socket" => settings.socket = self.path_setting(key, held),
                 "save_limit" => {
-                    let hint = "write it as in `\"1GiB\"` or `\"500MB\"`";
+                    let hint = "for example `\"1GiB\"` or `\"500MB\"`";
                     settings.save_limit =
                         self.expect_fitting(held, size, "`save_limit` must be a number of bytes", hint);
                 }

@@ -17,11 +17,11 @@ pub(super) fn examine(config: &Config) -> Vec<Problem> {
 
 fn examine_one(config: &Config, engine: &Engine, function: &UserFunction) -> Vec<Problem> {
     if FUNCTIONS.iter().any(|known| known.name == function.name) || yieldtray_expression::is_builtin(&function.name) {
-        let message = format!("`{}` is a function of the language, so no other can take its name", function.name);
+        let message = format!("`{}` is a built-in function and cannot be redefined", function.name);
         let problem = Problem::error(Code::ReservedName, function.span, message);
         return vec![
             problem
-                .with_hint(format!("choose another name, such as `my_{}`", function.name))
+                .with_hint(format!("use another name, for example `my_{}`", function.name))
                 .in_source(function.source),
         ];
     }
@@ -48,16 +48,14 @@ fn examine_one(config: &Config, engine: &Engine, function: &UserFunction) -> Vec
     let unknown = names.into_iter().filter(|name| !given(name));
     unknown
         .map(|name| {
-            let message = format!(
-                "`{}` uses `{name}`, which is neither a parameter nor a value of the configuration",
-                function.name
-            );
+            let message =
+                format!("`{}` uses `{name}`, which is neither a parameter nor a configured variable", function.name);
             let known = function.params.iter().map(String::as_str);
             let hint = match closest(&name, known) {
                 Some(meant) => format!("did you mean `{meant}`?"),
-                None => format!("add `{name}` to `params`, and give it at each call"),
+                None => format!("add `{name}` to `params`, and pass it in each call"),
             };
-            Problem::error(Code::UnknownValue, function.body, message).with_hint(hint).in_source(function.source)
+            Problem::error(Code::UnknownVariable, function.body, message).with_hint(hint).in_source(function.source)
         })
         .collect()
 }

@@ -83,7 +83,7 @@ pub struct SourceError {
 }
 
 /// The way out where a workspace must be allowed first.
-const NOT_ALLOWED: &str = "read `yieldtray.local.toml`, then run `yieldtray allow`";
+const NOT_ALLOWED: &str = "review `yieldtray.local.toml`, then run `yieldtray allow`";
 
 /// Where values can come from beside the texts of the workspace.
 #[derive(Clone, Copy)]
@@ -145,13 +145,15 @@ impl ValueEntry {
                     return Ok(Value::text(value));
                 }
                 if outside.variables.withholds(name) {
-                    let message =
-                        format!("`{}` comes from the variable `{name}`, which this workspace may not read", self.name);
+                    let message = format!(
+                        "`{}` reads the environment variable `{name}`, which this workspace is not allowed to read",
+                        self.name
+                    );
                     return Err(SourceError { message, hint: how_to_read(name) });
                 }
                 Err(SourceError {
-                    message: format!("`{}` comes from the variable `{name}`, which is not set", self.name),
-                    hint: format!("write `{name}=…` into `.env`, or set it and allow the workspace to read it"),
+                    message: format!("`{}` reads the environment variable `{name}`, which is not set", self.name),
+                    hint: format!("add `{name}=…` to `.env`, or set it and allow the workspace to read it"),
                 })
             }
             ValueSource::File(path) => {
@@ -161,11 +163,11 @@ impl ValueEntry {
                 };
                 let bytes = read.map_err(|error| {
                     let message =
-                        format!("`{}` comes from the file `{path}`, which cannot be read: {error}", self.name);
+                        format!("`{}` reads the file `{path}`, which cannot be read: {error}", self.name);
                     let hint = match error.kind() {
                         std::io::ErrorKind::PermissionDenied if self.private => NOT_ALLOWED,
                         _ => {
-                            "the path is relative to the workspace's root; only the private configuration may leave it"
+                            "the path is relative to the workspace root; only the local configuration may use paths outside it"
                         }
                     };
                     SourceError { message, hint: hint.to_owned() }
@@ -174,16 +176,11 @@ impl ValueEntry {
             }
             ValueSource::Command(command) => {
                 let output = outside.files.run(command).map_err(|why| SourceError {
-                    message: format!(
-                        "`{}` comes from the command `{}`, {}",
-                        self.name,
-                        command.join(" "),
-                        why.describe()
-                    ),
+                    message: format!("`{}` runs the command `{}`, {}", self.name, command.join(" "), why.describe()),
                     hint: match why {
                         CommandError::NotAllowed(_) => NOT_ALLOWED.to_owned(),
                         CommandError::Failed(_) => {
-                            format!("run it by hand to see what it wants, or pass `--set {}=…`", self.name)
+                            format!("run it by hand to see why, or pass `--set {}=…`", self.name)
                         }
                     },
                 })?;
@@ -194,8 +191,8 @@ impl ValueEntry {
 
     fn text(&self, bytes: Vec<u8>, whose: impl Fn() -> String) -> Result<Value, SourceError> {
         let text = String::from_utf8(bytes).map_err(|_| SourceError {
-            message: format!("`{}` comes from {}, which gave bytes that are no UTF-8 text", self.name, whose()),
-            hint: "let it give text, base64 for instance".to_owned(),
+            message: format!("`{}` comes from {}, whose output is not UTF-8", self.name, whose()),
+            hint: "encode the output, for example as base64".to_owned(),
         })?;
         Ok(Value::text(text.trim_end_matches(['\r', '\n'])))
     }
@@ -257,8 +254,8 @@ shift = { from = \"env:SHIFT\" }
         for _ in 0..2 {
             assert_eq!(value("pin"), Ok("\"1234\"".to_owned()));
             assert_eq!(value("note"), Ok("\"cold\"".to_owned()));
-            assert_eq!(value("gone"), Err("`gone` comes from the command `gone`, which is not there".to_owned()));
-            let unset = "`shift` comes from the variable `SHIFT`, which is not set";
+            assert_eq!(value("gone"), Err("`gone` runs the command `gone`, which is not there".to_owned()));
+            let unset = "`shift` reads the environment variable `SHIFT`, which is not set";
             assert_eq!(value("shift"), Err(unset.to_owned()));
         }
         assert_eq!(asked.load(Ordering::Relaxed), 3, "failures are not asked again either");

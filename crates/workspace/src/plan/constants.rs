@@ -22,9 +22,9 @@ pub(super) fn constant(
         _ => {
             let why = match check_constant(function, literal) {
                 Err(error) => error.to_string(),
-                Ok(()) => format!("`{literal}` is no {}", not_a_time(engine, function, literal)?),
+                Ok(()) => format!("`{literal}` is not a {}", not_a_time(engine, function, literal)?),
             };
-            let message = format!("this can never be worked out: {why}");
+            let message = format!("this can never be evaluated: {why}");
             Some(Problem::error(Code::BadExpression, at, message).in_source(origin))
         }
     }
@@ -33,8 +33,8 @@ pub(super) fn constant(
 /// The name of what a literal text is not, if CEL cannot read it as the time or the duration that `function` needs.
 fn not_a_time(engine: &Engine, function: &str, literal: &str) -> Option<&'static str> {
     let name = match function {
-        "timestamp" => "time (RFC 3339), as `2026-09-14T06:30:00Z` is",
-        "duration" => "duration, as `1h30m` and `500ms` are",
+        "timestamp" => "valid time (RFC 3339) such as `2026-09-14T06:30:00Z`",
+        "duration" => "valid duration such as `1h30m` or `500ms`",
         _ => return None,
     };
     let call = engine.compile(&format!("{function}({})", serde_json::Value::from(literal)));
@@ -60,7 +60,7 @@ fn missing(workspace: &Workspace, origin: SourceId, at: Span, path: &str) -> Opt
     let saved =
         yieldtray_source::files::normalize(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
     let error = workspace.locate_relative(origin, path).err().filter(|_| !saved)?;
-    let message = format!("the file `{path}` cannot be read: {error}");
-    let hint = "paths count from the request file's own folder";
+    let message = format!("cannot read the file `{path}`: {error}");
+    let hint = "paths are relative to the request file";
     Some(Problem::error(Code::UnreadableFile, at, message).with_hint(hint).in_source(origin))
 }

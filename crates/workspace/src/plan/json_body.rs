@@ -153,7 +153,7 @@ impl Reader<'_> {
             Some(MARK) => {
                 let end = at + self.run(at, |b| b == MARK);
                 let written = format!("\"{}\"", self.shown(at, end));
-                return self.wrong(at, end, "a key of JSON stands in double quotes", Some(written));
+                return self.wrong(at, end, "JSON keys must be in double quotes", Some(written));
             }
             None => return self.unclosed(open),
             Some(_) => {
@@ -161,12 +161,7 @@ impl Reader<'_> {
                 let word = self.shown(at, end);
                 let bare = word.trim_matches('\'');
                 let plain = !bare.is_empty() && bare.chars().all(|c| c.is_alphanumeric() || c == '_' || c == '-');
-                return self.wrong(
-                    at,
-                    end,
-                    "a key of JSON stands in double quotes",
-                    plain.then(|| format!("\"{bare}\"")),
-                );
+                return self.wrong(at, end, "JSON keys must be in double quotes", plain.then(|| format!("\"{bare}\"")));
             }
         }
         self.blanks();
@@ -193,7 +188,7 @@ impl Reader<'_> {
                 Ok(())
             }
             Some(b'-' | b'0'..=b'9') => self.number(),
-            Some(b'\'') => self.wrong(at, self.word(at), "a text of JSON stands in double quotes", None),
+            Some(b'\'') => self.wrong(at, self.word(at), "JSON strings must be in double quotes", None),
             Some(b'/') if matches!(self.bytes.get(at + 1), Some(b'/' | b'*')) => {
                 let end = at + self.run(at, |b| b != b'\n');
                 self.wrong(at, end, "JSON has no comments", Some(String::new()))
@@ -209,7 +204,7 @@ impl Reader<'_> {
                     "None" | "nil" | "undefined" => Some("null".to_owned()),
                     word => word.chars().all(|c| c.is_alphanumeric() || c == '_').then(|| format!("\"{word}\"")),
                 });
-                self.wrong(at, end, &format!("`{word}` is no JSON value"), meant)
+                self.wrong(at, end, &format!("`{word}` is not a JSON value"), meant)
             }
         }
     }
@@ -222,7 +217,7 @@ impl Reader<'_> {
                 b'\\' => {
                     let next = self.bytes.get(i + 1).copied().unwrap_or(b'\n');
                     if !b"\"\\/bfnrtux".contains(&next) {
-                        return self.wrong(i, i + 1, "no such escape in JSON", Some("\\\\".to_owned()));
+                        return self.wrong(i, i + 1, "invalid escape in JSON", Some("\\\\".to_owned()));
                     }
                     i += 2;
                 }
@@ -254,7 +249,7 @@ impl Reader<'_> {
         let bare = shown.trim_start_matches('0');
         let meant = (bare.len() < shown.len() && serde_json::from_str::<serde_json::Number>(bare).is_ok())
             .then(|| bare.to_owned());
-        self.wrong(at, end, &format!("`{shown}` is no number of JSON"), meant)
+        self.wrong(at, end, &format!("`{shown}` is not a JSON number"), meant)
     }
 
     /// An unclosed bracket, reported at the end of the body with its counterpart.
@@ -281,7 +276,7 @@ impl Reader<'_> {
 
     fn problem(&self, from: usize, to: usize, message: String) -> Problem {
         let span = Span::new(self.start + from, self.start + to.max(from));
-        Problem::warning(Code::BadJson, span, format!("this body is no JSON: {message}"))
+        Problem::warning(Code::BadJson, span, format!("this body is not JSON: {message}"))
     }
 
     fn shown(&self, from: usize, to: usize) -> std::borrow::Cow<'_, str> {
@@ -328,7 +323,7 @@ mod tests {
         let problem = slip(body, Span::new(0, body.len()))?;
         let mended =
             problem.replacement.as_ref().map(|text| edited(body, &[Edit::replace(problem.span, text.as_str())]));
-        let message = problem.message.strip_prefix("this body is no JSON: ").expect("it says so").to_owned();
+        let message = problem.message.strip_prefix("this body is not JSON: ").expect("it says so").to_owned();
         Some((message, problem.span.of(body).to_owned(), mended))
     }
 
@@ -339,18 +334,18 @@ mod tests {
             ("[1, 2,\n]", "a comma after the last value", ",", Some("[1, 2\n]")),
             ("{\"a\": 1 \"b\": 2}", "expected `,` between two values", "", Some("{\"a\": 1, \"b\": 2}")),
             ("[{{a}} {{b}}]", "expected `,` between two values", "", Some("[{{a}}, {{b}}]")),
-            ("{bins: 1}", "a key of JSON stands in double quotes", "bins", Some("{\"bins\": 1}")),
-            ("{ {{name}}: 1}", "a key of JSON stands in double quotes", "{{name}}", Some("{ \"{{name}}\": 1}")),
+            ("{bins: 1}", "JSON keys must be in double quotes", "bins", Some("{\"bins\": 1}")),
+            ("{ {{name}}: 1}", "JSON keys must be in double quotes", "{{name}}", Some("{ \"{{name}}\": 1}")),
             ("{\"a\" 1}", "expected `:` after a key", "", Some("{\"a\" : 1}")),
-            ("{\"a\": nul}", "`nul` is no JSON value", "nul", Some("{\"a\": null}")),
-            ("{\"a\": None}", "`None` is no JSON value", "None", Some("{\"a\": null}")),
-            ("{\"a\": gala}", "`gala` is no JSON value", "gala", Some("{\"a\": \"gala\"}")),
-            ("{\"a\": 007}", "`007` is no number of JSON", "007", Some("{\"a\": 7}")),
+            ("{\"a\": nul}", "`nul` is not a JSON value", "nul", Some("{\"a\": null}")),
+            ("{\"a\": None}", "`None` is not a JSON value", "None", Some("{\"a\": null}")),
+            ("{\"a\": gala}", "`gala` is not a JSON value", "gala", Some("{\"a\": \"gala\"}")),
+            ("{\"a\": 007}", "`007` is not a JSON number", "007", Some("{\"a\": 7}")),
             ("{\"a\": [1}", "expected `]`, which closes line 1", "}", Some("{\"a\": [1]")),
             ("{\"a\": [1]", "this is never closed: expected `}`", "{", None),
             ("{\"a\": \"x\n\"}", "this text is never closed", "\"x", None),
-            ("{\"a\": \"\\d\"}", "no such escape in JSON", "\\", Some("{\"a\": \"\\\\d\"}")),
-            ("{\"a\": 'x'}", "a text of JSON stands in double quotes", "'x'", None),
+            ("{\"a\": \"\\d\"}", "invalid escape in JSON", "\\", Some("{\"a\": \"\\\\d\"}")),
+            ("{\"a\": 'x'}", "JSON strings must be in double quotes", "'x'", None),
             ("{} x", "expected the end of the JSON body", "x", None),
             ("{\"a\": 1} // c", "expected the end of the JSON body", "//", None),
         ] {

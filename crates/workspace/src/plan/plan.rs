@@ -252,8 +252,9 @@ impl<'p> Planner<'p> {
         for _ in 0..times {
             if self.steps.len() >= MAX_STEPS {
                 let span = with.unwrap_or(self.workspace.cell(by).title);
-                let message = format!("sequences that come to more than {MAX_STEPS} requests");
-                let problem = Problem::error(Code::NeedsCycle, span, message).with_hint("play less often");
+                let message = format!("sequences expand to more than {MAX_STEPS} requests");
+                let problem = Problem::error(Code::NeedsCycle, span, message)
+                    .with_hint("reduce `times` or the number of `% play` lines");
                 return problems.push(problem.in_source(by.source));
             }
             for (played, inner_with, times) in &inner {
@@ -271,7 +272,7 @@ impl<'p> Planner<'p> {
         let from = self.path.iter().position(|waiting| *waiting == need).unwrap_or_default();
         let names: Vec<&str> =
             self.path[from..].iter().chain([&need]).map(|cell| &*self.workspace.cell(*cell).name).collect();
-        Problem::error(Code::NeedsCycle, span, format!("cells that need each other: {}", names.join(" → ")))
+        Problem::error(Code::NeedsCycle, span, format!("circular dependency: {}", names.join(" → ")))
             .with_hint("remove one of these `% needs`")
             .in_source(cell.source)
     }
@@ -324,13 +325,13 @@ impl<'p> Planner<'p> {
         self.workspace.cell_named(source, own).ok_or_else(|| {
             let file = self.workspace.shown_path(source);
             let names = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name);
-            let problem = Problem::error(Code::UnknownCell, Span::default(), format!("no cell `{own}` in `{file}`"));
+            let problem = Problem::error(Code::UnknownCell, Span::default(), format!("no request `{own}` in `{file}`"));
             Box::new(match closest(own, names.clone()) {
                 // The path before the name stays as it is written.
                 Some(meant) => problem
                     .did_you_mean(meant)
                     .with_replacement(format!("{}{meant}", name.strip_suffix(own).unwrap_or_default())),
-                None => problem.with_hint(format!("it has {}", yieldtray_source::join_words(names.take(8)))),
+                None => problem.with_hint(format!("available: {}", yieldtray_source::join_words(names.take(8)))),
             })
         })
     }

@@ -163,12 +163,11 @@ impl Examiner<'_> {
             let labels = shared_labels(self.workspace, cell.source);
             for span in InstructionKind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
                 let label = span.of(text);
-                let problem =
-                    Problem::error(Code::UnknownLabel, span, format!("no shared check is labelled `{label}`"));
+                let problem = Problem::error(Code::UnknownLabel, span, format!("no shared check labeled `{label}`"));
                 let problem = match closest(label, labels.iter().copied()) {
                     Some(meant) => problem.did_you_mean(meant),
-                    None if labels.is_empty() => problem.with_hint("no check in a preamble has a label"),
-                    None => problem.with_hint(format!("there is {}", join_words(&labels))),
+                    None if labels.is_empty() => problem.with_hint("no shared check has a label"),
+                    None => problem.with_hint(format!("available: {}", join_words(&labels))),
                 };
                 self.problems.push(problem.in_source(cell.source));
             }

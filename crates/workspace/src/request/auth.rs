@@ -33,9 +33,9 @@ impl TemplateRenderer<'_, '_> {
             Auth::Bearer(token) => {
                 let written = self.credential(origin, token);
                 if let Some(odd) = written.chars().find(|c| c.is_whitespace() || c.is_control()) {
-                    let message = format!("a bearer token cannot hold U+{:04X}", odd as u32);
-                    let problem = Problem::error(Code::UnfitValue, token, message);
-                    self.problems.push(problem.with_hint("`trim(…)` the value").in_source(origin));
+                    let message = format!("a bearer token cannot contain U+{:04X}", odd as u32);
+                    let problem = Problem::error(Code::InvalidValue, token, message);
+                    self.problems.push(problem.with_hint("use `trim(…)`").in_source(origin));
                 }
                 Credentials::Header(format!("Bearer {written}"))
             }
@@ -47,8 +47,8 @@ impl TemplateRenderer<'_, '_> {
         let login = Login { user: self.text(origin, user), password: self.credential(origin, password) };
         // RFC 7617 2 and RFC 7616 4: the colon ends the name.
         if login.user.contains(':') || login.user.contains(|c: char| c.is_control()) {
-            let message = format!("the user of `{scheme}` cannot hold a colon or control characters");
-            self.problems.push(Problem::error(Code::UnfitValue, user, message).in_source(origin));
+            let message = format!("the user name of `{scheme}` cannot contain a colon or control characters");
+            self.problems.push(Problem::error(Code::InvalidValue, user, message).in_source(origin));
         }
         login
     }

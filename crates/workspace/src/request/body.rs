@@ -70,8 +70,8 @@ impl TemplateRenderer<'_, '_> {
     fn check_media(&mut self, source: SourceId, written: Option<&(Span, String)>) {
         let Some((span, media)) = written else { return };
         if media.contains(|c: char| c.is_control()) || !media.contains('/') {
-            let problem = Problem::error(Code::UnfitValue, *span, format!("`{media}` is no media type"));
-            self.problems.push(problem.with_hint("write it as in `image/jpeg`").in_source(source));
+            let problem = Problem::error(Code::InvalidValue, *span, format!("`{media}` is not a media type"));
+            self.problems.push(problem.with_hint("for example `image/jpeg`").in_source(source));
         }
     }
 
@@ -103,8 +103,8 @@ impl TemplateRenderer<'_, '_> {
                 (Some(body.into()), media)
             }
             Err(why) => {
-                let message = format!("the body cannot be taken from `{}`: {why}", file.shown);
-                let hint = "write `verbatim` after the path to send the bytes as they are";
+                let message = format!("cannot read the body from `{}`: {why}", file.shown);
+                let hint = "add `verbatim` after the path to send the bytes unchanged";
                 self.problems
                     .push(Problem::error(Code::UnreadableFile, path, message).with_hint(hint).in_source(source));
                 (None, None)
@@ -119,8 +119,8 @@ impl TemplateRenderer<'_, '_> {
         match workspace.locate_relative(source, &written) {
             Ok(file) => Some(file),
             Err(why) => {
-                let message = format!("`{written}` cannot be sent: {why}");
-                let hint = "paths are counted from the request file's folder and stay inside the workspace";
+                let message = format!("cannot send `{written}`: {why}");
+                let hint = "paths are relative to the request file and must be inside the workspace";
                 self.problems
                     .push(Problem::error(Code::UnreadableFile, path, message).with_hint(hint).in_source(source));
                 None
@@ -144,10 +144,10 @@ impl TemplateRenderer<'_, '_> {
                 Ok(()) => return Some(path),
                 Err(why) => why.to_string(),
             },
-            None => format!("it is not the name of a file in the directory `{folder}`"),
+            None => format!("it is not a file inside the directory `{folder}`"),
         };
-        let message = format!("nothing can be saved to `{written}`: {why}");
-        let hint = format!("paths are relative to `{folder}`, which `saved` in `[workspace]` can change");
+        let message = format!("cannot save to `{written}`: {why}");
+        let hint = format!("paths are relative to `{folder}`; change it with `saved` in `[workspace]`");
         self.problems.push(Problem::error(Code::UnreadableFile, span, message).with_hint(hint).in_source(source));
         None
     }

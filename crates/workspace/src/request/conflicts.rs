@@ -10,8 +10,8 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
     let text = &workspace.source(cell.source).text;
     let mut found = Vec::new();
     let mut clash = |first: Span, second: Span, message: &str, hint: &str| {
-        let problem = Problem::error(Code::Contradiction, second, message).with_hint(hint);
-        found.push(problem.with_related(cell.source, first, "the other stands here").in_source(cell.source));
+        let problem = Problem::error(Code::ConflictingLines, second, message).with_hint(hint);
+        found.push(problem.with_related(cell.source, first, "the other one is here").in_source(cell.source));
     };
     // A body has one source.
     let mut bodies: Vec<(&str, Span)> = Vec::new();
@@ -29,7 +29,12 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
         if let Some(word) = single_word(line) {
             match once.iter().find(|(known, _)| *known == word) {
                 Some((_, span)) => {
-                    clash(*span, line.span, &format!("a second `% {word}` for one cell"), "keep one of the two lines");
+                    clash(
+                        *span,
+                        line.span,
+                        &format!("duplicate `% {word}` for this request"),
+                        "remove one of the two lines",
+                    );
                 }
                 None => once.push((word, line.span)),
             }
@@ -37,26 +42,21 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
     }
     let plays = own.instructions().find(|line| matches!(line.kind, InstructionKind::Play { .. }));
     if let (Some(play), Some(request)) = (plays, &own.request) {
-        let hint = "give the request a cell of its own: a sequence only plays others";
-        clash(play.span, request.span, "this cell plays others and has a request too", hint);
+        let hint = "move the request to its own section: a sequence only plays others";
+        clash(play.span, request.span, "a sequence cannot have a request of its own", hint);
     }
     if let (Some((_, span)), false) = (bodies.first(), own.body.is_empty()) {
         let first_line = own.body.of(text).lines().next().map_or(own.body.len(), str::len);
         let body = own.body.part(0, first_line);
-        clash(
-            *span,
-            body,
-            "this request has two bodies",
-            "keep the text below the header fields or the lines above it",
-        );
+        clash(*span, body, "this request has two bodies", "keep the text below the headers or the lines above it");
     }
     let field = |name: &str| own.fields.iter().find(|field| field.name.of(text).eq_ignore_ascii_case(name));
     if let (Some((_, auth)), Some(field)) = (once.iter().find(|(word, _)| *word == "auth"), field("authorization")) {
-        clash(*auth, field.span, "`% auth` and this field both give credentials", "keep one of the two lines");
+        clash(*auth, field.span, "`% auth` and this header both set credentials", "remove one of the two lines");
     }
     if let (Some(("part", part)), Some(field)) = (bodies.first(), field("content-type")) {
-        let hint = "leave the field out: it names the boundary, which is made when the request is sent";
-        clash(*part, field.span, "the parts have a Content-Type of their own", hint);
+        let hint = "remove the header: the boundary is generated when sending";
+        clash(*part, field.span, "a multipart body sets its own Content-Type", hint);
     }
     found
 }

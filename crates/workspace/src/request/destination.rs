@@ -44,12 +44,12 @@ fn token_elsewhere(resolver: &Resolver<'_>, line: &AuthLine<'_>, origin: &str, b
     if base == Some(origin) || of_profile {
         return None;
     }
-    let message = format!("the token of `{name}` is a secret and does not belong to `{origin}`");
+    let message = format!("the token of `{name}` is a secret and may not be sent to `{origin}`");
     let hint = format!(
         "{}: add `for = [\"{origin}\"]` to `[oauth2.{name}]`, or pass `--secrets-to {origin}` to send it once",
         belongs_to(base, &profile.origins)
     );
-    let problem = Problem::error(Code::SecretElsewhere, span, message).with_hint(hint);
+    let problem = Problem::error(Code::SecretDestination, span, message).with_hint(hint);
     Some(problem.with_related(profile.source, profile.span, "the profile is here").in_source(line.origin))
 }
 
@@ -73,7 +73,7 @@ pub(super) fn is_listed(resolver: &Resolver<'_>, origin: &str) -> bool {
 fn elsewhere(secret: &UsedSecret, origin: &str, base: Option<&str>) -> Problem {
     let (source, span) = secret.used_at;
     let name = &secret.name;
-    let message = format!("`{name}` is a secret and does not belong to `{origin}`");
+    let message = format!("`{name}` is a secret and may not be sent to `{origin}`");
     let listed: &[String] = match &secret.destinations {
         Destinations::Listed(origins) => origins,
         _ => &[],
@@ -84,7 +84,7 @@ fn elsewhere(secret: &UsedSecret, origin: &str, base: Option<&str>) -> Problem {
         None => format!("define it in the configuration with `for = [\"{origin}\"]`"),
     };
     let hint = format!("{belongs}: {define}, or pass `--secrets-to {origin}` to send it once");
-    let problem = Problem::error(Code::SecretElsewhere, span, message).with_hint(hint).in_source(source);
+    let problem = Problem::error(Code::SecretDestination, span, message).with_hint(hint).in_source(source);
     match secret.defined_at {
         Some((source, span)) => problem.with_related(source, span, "it is defined here"),
         None => problem,
@@ -93,8 +93,8 @@ fn elsewhere(secret: &UsedSecret, origin: &str, base: Option<&str>) -> Problem {
 
 fn belongs_to(base: Option<&str>, listed: &[String]) -> String {
     match (base, listed) {
-        (_, [_, ..]) => format!("it belongs to {}", join_words(listed)),
-        (Some(base), []) => format!("it belongs to `{base}`, the origin of `base`"),
-        (None, []) => "the configuration has no `base`, whose origin it would belong to".to_owned(),
+        (_, [_, ..]) => format!("it may be sent to {}", join_words(listed)),
+        (Some(base), []) => format!("it may be sent to `{base}`, the origin of `base`"),
+        (None, []) => "the configuration has no `base` to bind it to".to_owned(),
     }
 }

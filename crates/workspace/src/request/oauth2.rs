@@ -144,11 +144,11 @@ pub fn token_request(
 /// A profile nobody has described, with what was probably meant.
 pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Problem {
     let names: Vec<&str> = config.profiles.iter().map(|profile| profile.name.as_str()).collect();
-    let problem = Problem::error(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0"));
+    let problem = Problem::error(Code::UnknownProfile, span, format!("no OAuth 2.0 profile `{name}`"));
     match closest(name, names.iter().copied()) {
         Some(meant) => problem.did_you_mean(meant),
-        None if names.is_empty() => problem.with_hint(format!("describe it in `{CONFIG_FILE}`: `[oauth2.{name}]`")),
-        None => problem.with_hint(format!("there is {}", join_words(names))),
+        None if names.is_empty() => problem.with_hint(format!("define it in `{CONFIG_FILE}`: `[oauth2.{name}]`")),
+        None => problem.with_hint(format!("available: {}", join_words(names))),
     }
 }
 
@@ -215,8 +215,8 @@ impl ProfileParams {
         form.extend(self.get("scope").filter(|scope| !scope.is_empty()).map(|scope| ("scope", scope)));
         let client = need("client_id").to_owned();
         if !lacking.is_empty() {
-            let message = format!("`[oauth2.{}]` lacks {}", profile.name, join_words(&lacking));
-            let hint = "see docs/configuration.md for what each grant wants";
+            let message = format!("`[oauth2.{}]` is missing {}", profile.name, join_words(&lacking));
+            let hint = "see `yieldtray help config` for the keys of each grant";
             let problem = Problem::error(Code::UnknownProfile, profile.span, message).with_hint(hint);
             writer.problems.push(problem.in_source(profile.source));
             return None;
@@ -263,7 +263,7 @@ fn form_encoded(text: &str) -> String {
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum TokenError {
     /// The server gives none.
-    #[error("no token for `{profile}`: {host} answered {status} ({why})")]
+    #[error("no token for `{profile}`: {host} responded with {status} ({why})")]
     Refused {
         /// The name of the profile.
         profile: String,
@@ -275,7 +275,7 @@ pub enum TokenError {
         why: String,
     },
     /// It is not a bearer token (RFC 6750).
-    #[error("the token for `{profile}` is of the kind `{kind}`, and only `Bearer` can be used")]
+    #[error("unsupported token type `{kind}` for `{profile}`: only `Bearer` is supported")]
     Kind {
         /// The name of the profile.
         profile: String,
@@ -297,7 +297,7 @@ impl TokenRequest {
             let why = match (text("error"), text("error_description")) {
                 (Some(error), Some(words)) => format!("{error}: {words}"),
                 (Some(error), None) => error,
-                _ if answer.status == 200 => "the answer has no `access_token`".to_owned(),
+                _ if answer.status == 200 => "the response has no `access_token`".to_owned(),
                 _ => answer.reason.clone(),
             };
             let (profile, host, status) = (self.profile.clone(), host.to_owned(), answer.status);

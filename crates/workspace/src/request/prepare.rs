@@ -134,8 +134,8 @@ impl TemplateRenderer<'_, '_> {
                 }
                 Ok(base) => target.insert_str(0, base.trim_end_matches('/')),
                 Err(_) => {
-                    let message = format!("`base` is {}, but must be an address", base.kind().describe());
-                    self.problems.push(Problem::error(Code::UnfitValue, line.target, message).in_source(source));
+                    let message = format!("`base` is {}, but must be a URL", base.kind().describe());
+                    self.problems.push(Problem::error(Code::InvalidValue, line.target, message).in_source(source));
                     return None;
                 }
             }
@@ -215,25 +215,25 @@ fn empty_base(resolver: &Resolver<'_>, at: Span) -> Problem {
     let environment = settings.environment.as_deref();
     let message = match environment {
         Some(environment) => {
-            format!("a path needs an address before it, but `base` is empty in environment `{environment}`")
+            format!("a path needs a base URL, but `base` is empty in environment `{environment}`")
         }
-        None => "a path needs an address before it, but `base` is empty".to_owned(),
+        None => "a path needs a base URL, but `base` is empty".to_owned(),
     };
     let problem = Problem::error(Code::MissingValue, at, message);
     let entry = resolver.workspace.config.entry(environment, "base").filter(|_| settings.set_value("base").is_none());
     match entry {
         Some(entry) => {
-            let problem = problem.with_hint("fill it in, as in `base = \"http://127.0.0.1:4616\"`");
+            let problem = problem.with_hint("for example `base = \"http://127.0.0.1:4616\"`");
             problem.with_related(entry.source, entry.span, "it is empty here")
         }
-        None => problem.with_hint("give it an address"),
+        None => problem.with_hint("set it to a URL"),
     }
 }
 
 /// Mentions the URL that a path is missing, since the line does not name `base`.
 fn about_base(mut problem: Problem) -> Problem {
     if problem.missing.as_ref().is_some_and(|missing| missing.name == "base") {
-        problem.message = format!("a path needs an address before it: {}", problem.message);
+        problem.message = format!("a path needs a base URL: {}", problem.message);
     }
     problem
 }

@@ -19,22 +19,22 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
     let bad = |message: String, hint: &str| Problem::error(Code::BadTarget, at, message).with_hint(hint);
     if let Some(odd) = target.chars().find(|c| c.is_control() || *c == ' ') {
         let name =
-            if odd == ' ' { "a blank".to_owned() } else { format!("the control character U+{:04X}", odd as u32) };
-        problems.push(bad(format!("the address has {name} in it"), "percent-encode it, as in `%20`"));
+            if odd == ' ' { "a space".to_owned() } else { format!("the control character U+{:04X}", odd as u32) };
+        problems.push(bad(format!("the URL contains {name}"), "percent-encode it, for example `%20`"));
         return None;
     }
     // The URL parser resolves `..` and `%2e%2e`, wherever they come from.
     if !plain && has_steps(target) {
         problems.push(bad(
-            "a value makes a step (`.` or `..`) of the path".to_owned(),
-            "check the value: it would lead elsewhere",
+            "a variable inserts a `.` or `..` segment into the path".to_owned(),
+            "check the value: it would change the path",
         ));
         return None;
     }
     let with_scheme = match scheme(target) {
         Some("http" | "https") => target.to_owned(),
         Some(other) => {
-            problems.push(bad(format!("`{other}` addresses cannot be sent to"), "use `http://` or `https://`"));
+            problems.push(bad(format!("unsupported URL scheme `{other}`"), "use `http://` or `https://`"));
             return None;
         }
         None => assume_scheme(target, at, problems)?,
@@ -42,12 +42,12 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
     let mut url = match parse(&with_scheme) {
         Ok(url) => url,
         Err(error) => {
-            problems.push(bad(format!("this is no address: {error}"), "write it as in `http://127.0.0.1:4616/lots`"));
+            problems.push(bad(format!("invalid URL: {error}"), "for example `http://127.0.0.1:4616/lots`"));
             return None;
         }
     };
     if url.fragment().is_some() {
-        problems.push(Problem::warning(Code::Assumption, at, "the part after `#` is not sent: it is for browsers"));
+        problems.push(Problem::info(Code::Assumption, at, "the fragment (`#…`) is not sent"));
         url.set_fragment(None);
     }
     let decode = |text: &str| percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned();
@@ -55,8 +55,8 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         .then(|| (decode(url.username()), decode(url.password().unwrap_or_default())));
     if credentials.is_some() {
         let remark =
-            Problem::warning(Code::Assumption, at, "the name and password of the address go out as basic credentials");
-        problems.push(remark.with_hint("keep them out of the file: use values in an `Authorization` header"));
+            Problem::info(Code::Assumption, at, "the user name and password in the URL are sent as basic credentials");
+        problems.push(remark.with_hint("keep them out of the file: use `% auth basic` with variables"));
         // A URL with a host, as every http URL is, takes both.
         let _ = (url.set_username(""), url.set_password(None));
     }
@@ -126,12 +126,12 @@ fn assume_scheme(target: &str, at: Span, problems: &mut Vec<Problem>) -> Option<
         return Some(format!("http://{target}"));
     }
     if !host.contains(['.', ':']) {
-        let problem = Problem::error(Code::BadTarget, at, format!("`{target}` is neither an address nor a path"));
+        let problem = Problem::error(Code::BadTarget, at, format!("`{target}` is neither a URL nor a path"));
         problems
-            .push(problem.with_hint(format!("a path begins with `/`, as in `/{target}`; an address with `http://`")));
+            .push(problem.with_hint(format!("a path begins with `/`, for example `/{target}`; a URL with `http://`")));
         return None;
     }
-    let remark = Problem::warning(Code::Assumption, at, format!("`{host}` has no scheme: https is taken"));
+    let remark = Problem::info(Code::Assumption, at, format!("`{host}` has no scheme: using https"));
     problems.push(remark.with_hint(format!("write `https://{host}` or `http://{host}`")));
     Some(format!("https://{target}"))
 }
@@ -143,20 +143,20 @@ mod tests {
     #[test]
     fn an_address_reads_the_same_with_and_without_the_last_host() {
         for address in [
-            "http://bench:4616/lots?a=1#b",
-            "http://bench:4616/",
-            "http://bench:4616?a",
-            "http://bench:4616",
-            "http://bench:4616//x/y",
-            "http://u:p@bench/a/../b",
-            "http://u:p@bench/%2e%2e/b",
+            "http://local:4616/lots?a=1#b",
+            "http://local:4616/",
+            "http://local:4616?a",
+            "http://local:4616",
+            "http://local:4616//x/y",
+            "http://u:p@local/a/../b",
+            "http://u:p@local/%2e%2e/b",
             "http://Live/ä b",
             "http://live/\\x",
             "https://live//",
             "http:///x",
             "http://[::1]/x",
             "http://a b/x",
-            "http://bench:99999/x",
+            "http://local:99999/x",
         ] {
             for _ in 0..2 {
                 assert_eq!(parse(address), Url::parse(address), "{address}");

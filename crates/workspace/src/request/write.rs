@@ -115,10 +115,13 @@ impl TemplateRenderer<'_, '_> {
                         '\r' | '\n' => "a line end".to_owned(),
                         odd => format!("the control character U+{:04X}", odd as u32),
                     };
-                    let message = format!("the value of `{text}` has {odd}, which no header can hold");
-                    let problem = Problem::error(Code::UnfitValue, at, message);
-                    self.problems
-                        .push(problem.with_hint("encode it, as in `base64(…)`, or `trim(…)` it").in_source(source));
+                    let message = format!("the value of `{text}` contains {odd}, which headers cannot contain");
+                    let problem = Problem::error(Code::InvalidValue, at, message);
+                    self.problems.push(
+                        problem
+                            .with_hint("encode it, for example with `base64(…)`, or use `trim(…)`")
+                            .in_source(source),
+                    );
                 }
                 out.push_str(&written);
             }
@@ -139,20 +142,18 @@ fn unfit_problem(text: &str, at: Span, place: SubstitutionContext, unfit: NotRep
                 SubstitutionContext::TargetStart | SubstitutionContext::Target | SubstitutionContext::Header
             ) =>
         {
-            Problem::error(Code::UnfitValue, at, format!("`{text}` is null, which {whither} cannot hold"))
-                .with_hint("give it a value, or leave the part out")
+            Problem::error(Code::InvalidValue, at, format!("`{text}` is null, which {whither} cannot contain"))
+                .with_hint("set it, or omit the part")
         }
         NotRepresentable::Null => {
-            Problem::warning(Code::UnfitValue, at, format!("`{text}` is null: nothing is written"))
+            Problem::warning(Code::InvalidValue, at, format!("`{text}` is null: inserting nothing"))
         }
         NotRepresentable::Structure(_) => {
             let kind = value.kind().describe();
-            Problem::error(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
-                .with_hint(format!("write `json({text})` for JSON text, or `join({text}, ',')` for a list"))
+            Problem::error(Code::InvalidValue, at, format!("`{text}` is {kind}, which {whither} cannot contain"))
+                .with_hint(format!("use `json({text})` for JSON, or `join({text}, ',')` for a list"))
         }
-        NotRepresentable::NotText => {
-            Problem::error(Code::UnfitValue, at, format!("`{text}` is bytes that are no text"))
-                .with_hint(format!("encode it, as in `base64({text})`"))
-        }
+        NotRepresentable::NotText => Problem::error(Code::InvalidValue, at, format!("`{text}` is binary data"))
+            .with_hint(format!("encode it, for example `base64({text})`")),
     }
 }

@@ -142,8 +142,8 @@ impl Resolver<'_> {
     ) -> Result<(Value, bool), Vec<Problem>> {
         let question = question.of(&self.workspace.source(origin).text);
         self.context.answers.find(name, question).cloned().ok_or_else(|| {
-            let message = format!("`{name}` is asked for, but nobody can be asked here: “{question}”");
-            let problem = Problem::error(Code::NotAnswered, line, message).with_missing(name, None);
+            let message = format!("`{name}` must be prompted for, which is not possible here: “{question}”");
+            let problem = Problem::error(Code::UnansweredPrompt, line, message).with_missing(name, None);
             vec![problem.with_hint(format!("pass `--set {name}=…`")).in_source(origin)]
         })
     }
@@ -160,9 +160,9 @@ impl Resolver<'_> {
         }
         if let Some(first) = self.stack.iter().position(|(_, source, span)| (*source, *span) == (origin, line)) {
             let names: Vec<&str> = self.stack[first..].iter().map(|(name, ..)| name.as_str()).chain([name]).collect();
-            let message = format!("values that need each other: {}", names.join(" → "));
-            let problem = Problem::error(Code::ValueCycle, line, message)
-                .with_hint("give one of them a value of its own")
+            let message = format!("circular definition: {}", names.join(" → "));
+            let problem = Problem::error(Code::VariableCycle, line, message)
+                .with_hint("define one of them without the others")
                 .in_source(origin);
             return Err(vec![problem]);
         }

@@ -12,14 +12,14 @@ const MAX_COMPARED_CELLS: usize = 1_000;
 /// A name that only a response gives, used before there is one; `waiting` is the `let` that uses it.
 pub(super) fn response_name(name: &str, at: Span, waiting: Option<&str>) -> Problem {
     if name == "row" {
-        return Problem::error(Code::MissingValue, at, "there is no `row` here")
-            .with_hint("`% each row in \"lots.csv\"` at the head of the cell gives rows");
+        return Problem::error(Code::MissingValue, at, "`row` is not available here")
+            .with_hint("add `% each row in \"lots.csv\"` above the request");
     }
-    let problem = Problem::error(Code::NeedsResponse, at, format!("`{name}` is there only after the response"))
+    let problem = Problem::error(Code::NeedsResponse, at, format!("`{name}` is available only after the response"))
         .with_missing(name, None);
     match waiting {
-        Some(waiting) => problem.with_hint(format!("write it below the request: `% yield {waiting} = …`")),
-        None => problem.with_hint("take it from an earlier response with `% yield`"),
+        Some(waiting) => problem.with_hint(format!("move it below the request: `% yield {waiting} = …`")),
+        None => problem.with_hint("capture it from an earlier response with `% yield`"),
     }
 }
 
@@ -41,7 +41,7 @@ pub(super) fn value(resolver: &Resolver<'_>, name: &str, at: Span) -> Problem {
         let pass = format!("{} {have} it: pass `-e {first}`", join_words(&having));
         return match &resolver.context.settings.environment {
             None => {
-                let reason = "no environment is chosen".to_owned();
+                let reason = "no environment is selected".to_owned();
                 Problem::error(Code::MissingValue, at, format!("`{name}` has no value: {reason}"))
                     .with_missing(name, Some(reason))
                     .with_hint(pass)
@@ -54,7 +54,7 @@ pub(super) fn value(resolver: &Resolver<'_>, name: &str, at: Span) -> Problem {
         };
     }
     let problem =
-        Problem::error(Code::UnknownValue, at, format!("no value is named `{name}`")).with_missing(name, None);
+        Problem::error(Code::UnknownVariable, at, format!("no variable named `{name}`")).with_missing(name, None);
     // One of another environment may be meant too, or one that another cell of the file yields.
     let everywhere = config.all_entries().map(|entry| entry.name.as_str());
     let own = resolver.workspace.cells(resolver.cell.source).take(MAX_COMPARED_CELLS);
@@ -65,7 +65,7 @@ pub(super) fn value(resolver: &Resolver<'_>, name: &str, at: Span) -> Problem {
     match closest(name, names.chain(language)) {
         Some(meant) if is_language_name(meant) || meant != name => problem.did_you_mean(meant),
         _ => problem.with_hint(format!(
-            "give it one: `% let {name} = …` in the file, a line in `yieldtray.toml`, or `--set {name}=…`"
+            "define it: `% let {name} = …` in the file, a line in `yieldtray.toml`, or `--set {name}=…`"
         )),
     }
 }
@@ -83,19 +83,19 @@ fn not_yielded_yet(resolver: &Resolver<'_>, name: &str, at: Span, cell: CellId) 
     let yielder = &workspace.cell(cell).name;
     if cell.source == resolver.cell.source || resolver.needs.contains(&cell) {
         let needed = resolver.needs.contains(&cell);
-        let reason = format!("`{yielder}` yields it and was not sent");
+        let reason = format!("`{yielder}` yields it but was not sent");
         let problem = Problem::error(Code::MissingValue, at, format!("`{name}` has no value yet: {reason}"))
             .with_missing(name, Some(reason));
         return if needed {
             problem.with_hint(format!("send `{yielder}` first: add `--needs send`"))
         } else {
             problem.with_hint(format!(
-                "write `% needs {yielder}` into this cell; then `replay`, or `send` with `--needs send`, sends both"
+                "add `% needs {yielder}` to this request; then `replay`, or `send --needs send`, sends both"
             ))
         };
     }
     let file = workspace.shown_path(cell.source);
-    Problem::error(Code::MissingValue, at, format!("`{name}` has no value here: `{yielder}` of `{file}` yields it"))
+    Problem::error(Code::MissingValue, at, format!("`{name}` has no value here: `{yielder}` in `{file}` yields it"))
         .with_missing(name, None)
-        .with_hint(format!("write `% needs {file}#{yielder}` into this cell, the path relative to this file"))
+        .with_hint(format!("add `% needs {file}#{yielder}` to this request, the path relative to this file"))
 }

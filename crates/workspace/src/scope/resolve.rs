@@ -81,9 +81,9 @@ impl Resolver<'_> {
                 }
                 Err(absent) => {
                     let place = at.place(self.context.engine, name, &self.workspace.source(source).text);
-                    let problem = Problem::error(Code::AbsentSource, place, absent.message.clone())
+                    let problem = Problem::error(Code::UnavailableSource, place, absent.message.clone())
                         .with_hint(absent.hint.clone())
-                        .with_related(entry.source, entry.span, "it is described here");
+                        .with_related(entry.source, entry.span, "it is defined here");
                     return Err(vec![problem.in_source(source)]);
                 }
             },

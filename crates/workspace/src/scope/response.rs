@@ -138,7 +138,5 @@ pub fn reads_body(expression: &Compiled) -> bool {
 /// The error of an expression that reads the body of a response of which it is not held.
 pub fn body_not_buffered(exchange: &Exchange) -> String {
     let size = exchange.size;
-    format!(
-        "the body of {size} bytes is larger than what checks can read: raise `body_limit` in `[send]`, or do without"
-    )
+    format!("the body of {size} bytes is too large for checks: raise `body_limit` in `[send]`")
 }

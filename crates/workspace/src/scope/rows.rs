@@ -17,10 +17,10 @@ pub enum RowError {
     #[error(transparent)]
     Open(#[from] io::Error),
     /// The file has another extension than those of tables and JSON.
-    #[error("rows come from a file that ends in .csv, .tsv, .json or .jsonl")]
+    #[error("rows must come from a .csv, .tsv, .json or .jsonl file")]
     Format,
     /// A row has another number of cells than the first.
-    #[error("{}it has {cells} cells, and the first row names {columns} columns", line_prefix(*.line))]
+    #[error("{}it has {cells} fields, but the header row has {columns}", line_prefix(*.line))]
     Length {
         /// The line of the row, from 1.
         line: Option<u64>,
@@ -227,10 +227,10 @@ mod tests {
     fn rows_that_cannot_be_read_say_where() {
         assert_eq!(
             rows("lots.csv", "lot,bins\nL-1,24\nL-2\n").last().map(String::as_str),
-            Some("line 3: it has 1 cells, and the first row names 2 columns")
+            Some("line 3: it has 1 fields, but the header row has 2")
         );
         assert!(rows("lots.json", "[{\"a\": }]")[0].starts_with("this is not JSON: "));
-        assert!(rows("lots.xml", "<lots/>")[0].starts_with("rows come from a file that ends in"));
+        assert!(rows("lots.xml", "<lots/>")[0].starts_with("rows must come from a"));
         let deep = format!("[{}]", "[".repeat(100_000));
         assert!(rows("deep.json", &deep)[0].contains("recursion limit"));
     }

@@ -72,11 +72,11 @@ impl Origin {
         let line = |(source, span): (SourceId, Span)| workspace.shown_line(source, span.start());
         let place = self.place.map(line).unwrap_or_default();
         match &self.kind {
-            OriginKind::Set => "given by --set".to_owned(),
+            OriginKind::Set => "set by --set".to_owned(),
             OriginKind::Let | OriginKind::Ask => format!("in {place}"),
             OriginKind::Tray(cell, _) => match cell {
-                Some(cell) => format!("which `{}` yielded", workspace.cell(*cell).name),
-                None => "which lay on the tray".to_owned(),
+                Some(cell) => format!("yielded by `{}`", workspace.cell(*cell).name),
+                None => "from the tray".to_owned(),
             },
             OriginKind::Environment(name, from) => {
                 let from = from.as_ref().map(|from| format!(", from {from}")).unwrap_or_default();

@@ -24,9 +24,8 @@ pub fn short_secret(name: &str, text: &str, span: Span) -> Option<Problem> {
     if length == 0 || length >= MIN_SECRET_BYTES {
         return None;
     }
-    let message = format!(
-        "the secret `{name}` has fewer than {MIN_SECRET_BYTES} characters: it is masked as a whole word, not inside words"
-    );
+    let message =
+        format!("the secret `{name}` is shorter than {MIN_SECRET_BYTES} characters: it is masked only as a whole word");
     let hint = format!("use a longer secret, at least {MIN_SECRET_BYTES} characters");
     Some(Problem::warning(Code::ShortSecret, span, message).with_hint(hint))
 }

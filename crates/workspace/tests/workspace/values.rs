@@ -23,11 +23,11 @@ fn sent_value(fixture: &str, environment: Option<&str>, set: &[(&str, Value)]) -
 fn the_first_value_found_wins() {
     // The layers, the weakest first; each new one hides those before it.
     let layers = [
-        ("yieldtray.toml", "[environments.bench.values]\nother = 1\n[values]\nv = \"values\"\n"),
+        ("yieldtray.toml", "[environments.local.values]\nother = 1\n[values]\nv = \"values\"\n"),
         ("_common.http", "% let v = 'outer common'\n"),
         ("in/_common.http", "% let v = 'inner common'\n"),
         ("in/a.http", "% let v = 'file'\n"),
-        ("yieldtray.toml", "[environments.bench.values]\nv = \"environment\"\n[values]\nv = \"values\"\n"),
+        ("yieldtray.toml", "[environments.local.values]\nv = \"environment\"\n[values]\nv = \"values\"\n"),
     ];
     let expected = ["values", "outer%20common", "inner%20common", "file", "environment"];
     let mut files: Vec<(&str, String)> = Vec::new();
@@ -35,83 +35,85 @@ fn the_first_value_found_wins() {
         files.retain(|(known, _)| *known != path);
         files.push((path, text.to_owned()));
         let preamble = files.iter().find(|(path, _)| *path == "in/a.http").map_or("", |(_, text)| text);
-        let mut fixture = format!("#- in/a.http\n{preamble}%% one\nhttp://bench/?v={{{{v}}}}\n");
+        let mut fixture = format!("#- in/a.http\n{preamble}%% one\nhttp://local/?v={{{{v}}}}\n");
         for (path, text) in files.iter().filter(|(path, _)| *path != "in/a.http") {
             fixture.push_str(&format!("#- {path}\n{text}"));
         }
-        assert_eq!(sent_value(&fixture, Some("bench"), &[]), Ok(format!("v={expected}")));
+        assert_eq!(sent_value(&fixture, Some("local"), &[]), Ok(format!("v={expected}")));
     }
     // The tray hides the environment, a cell's own `let` hides the tray, `--set` hides all.
-    let tray = "#- yieldtray.toml\n[environments.bench.values]\nv = \"environment\"\n\
-        #- in/a.http\n%% one\nhttp://bench/\n\n% yield v = 'tray'\n%% two\nhttp://bench/?v={{v}}\n";
-    assert_eq!(sent_value(tray, Some("bench"), &[]), Ok("v=tray".to_owned()));
+    let tray = "#- yieldtray.toml\n[environments.local.values]\nv = \"environment\"\n\
+        #- in/a.http\n%% one\nhttp://local/\n\n% yield v = 'tray'\n%% two\nhttp://local/?v={{v}}\n";
+    assert_eq!(sent_value(tray, Some("local"), &[]), Ok("v=tray".to_owned()));
     let own = tray.replace("%% two\n", "%% two\n% let v = 'own'\n");
-    assert_eq!(sent_value(&own, Some("bench"), &[]), Ok("v=own".to_owned()));
-    assert_eq!(sent_value(&own, Some("bench"), &[("v", Value::from("set"))]), Ok("v=set".to_owned()));
+    assert_eq!(sent_value(&own, Some("local"), &[]), Ok("v=own".to_owned()));
+    assert_eq!(sent_value(&own, Some("local"), &[("v", Value::from("set"))]), Ok("v=set".to_owned()));
 }
 
 #[test]
 fn a_let_uses_others_and_has_one_value_in_a_cell() {
     let fixture =
-        "#- in/a.http\n% let name = 'lot ' + string(number)\n% let number = 40 + 3\n%% one\nhttp://bench/?v={{name}}\n";
+        "#- in/a.http\n% let name = 'lot ' + string(number)\n% let number = 40 + 3\n%% one\nhttp://local/?v={{name}}\n";
     assert_eq!(sent_value(fixture, None, &[]), Ok("v=lot%2043".to_owned()));
-    let random = "#- in/a.http\n% let id = uuid()\n%% one\nhttp://bench/?v={{id}}&w={{id}}\n\n% check url == url && size(id) == 36\n";
+    let random = "#- in/a.http\n% let id = uuid()\n%% one\nhttp://local/?v={{id}}&w={{id}}\n\n% check url == url && size(id) == 36\n";
     let sent = sent_value(random, None, &[]).expect("a request");
     let (v, w) = sent.split_once('&').expect("two parameters");
     assert_eq!(v.trim_start_matches("v="), w.trim_start_matches("w="));
-    let environment = "#- yieldtray.toml\n[values]\nbase = 'http://bench'\n#- in/a.http\n%% one\nhttp://bench/?v={{env.SHIFT}}-{{request.name}}-{{environment == null}}\n";
+    let environment = "#- yieldtray.toml\n[values]\nbase = 'http://local'\n#- in/a.http\n%% one\nhttp://local/?v={{env.SHIFT}}-{{request.name}}-{{environment == null}}\n";
     assert_eq!(sent_value(environment, None, &[]), Ok("v=early-one-true".to_owned()));
 }
 
 #[test]
 fn values_that_need_each_other_show_the_circle() {
-    let fixture = "#- in/a.http\n% let a = b + 1\n% let b = c\n% let c = a\n%% one\nhttp://bench/?v={{a}}\n";
+    let fixture = "#- in/a.http\n% let a = b + 1\n% let b = c\n% let c = a\n%% one\nhttp://local/?v={{a}}\n";
     assert_eq!(
         sent_value(fixture, None, &[]),
-        Err(vec!["values that need each other: a → b → c → a | give one of them a value of its own".to_owned()])
+        Err(vec!["circular definition: a → b → c → a | define one of them without the others".to_owned()])
     );
-    let response = "#- in/a.http\n% let a = status\n%% one\nhttp://bench/?v={{a}}\n";
+    let response = "#- in/a.http\n% let a = status\n%% one\nhttp://local/?v={{a}}\n";
     assert_eq!(
         sent_value(response, None, &[]),
-        Err(vec!["`status` is there only after the response | write it below the request: `% yield a = …`".to_owned()])
+        Err(vec![
+            "`status` is available only after the response | move it below the request: `% yield a = …`".to_owned()
+        ])
     );
 }
 
 #[test]
 fn a_missing_value_says_where_it_would_come_from() {
     let config =
-        "#- yieldtray.toml\n[environments.bench.values]\ngrower = 'G-11'\n[environments.live.values]\nclerk = 'c'\n";
+        "#- yieldtray.toml\n[environments.local.values]\ngrower = 'G-11'\n[environments.live.values]\nclerk = 'c'\n";
     let with = |file: &str| format!("{config}#- in/a.http\n{file}");
     let missing =
         |file: &str, environment| sent_value(&with(file), environment, &[]).expect_err("a value is missing").join("\n");
     assert_eq!(
-        missing("%% one\nhttp://bench/{{grower}}", None),
-        "`grower` has no value: no environment is chosen | `bench` has it: pass `-e bench`"
+        missing("%% one\nhttp://local/{{grower}}", None),
+        "`grower` has no value: no environment is selected | `local` has it: pass `-e local`"
     );
     assert_eq!(
-        missing("%% one\nhttp://bench/{{grower}}", Some("live")),
-        "`grower` has no value in environment `live` | `bench` has it: pass `-e bench`, or add it to `[environments.live.values]`"
+        missing("%% one\nhttp://local/{{grower}}", Some("live")),
+        "`grower` has no value in environment `live` | `local` has it: pass `-e local`, or add it to `[environments.live.values]`"
     );
     assert_eq!(
-        missing("%% one\nhttp://bench/{{growr + clerk}}", Some("live")),
-        "no value is named `growr` | did you mean `grower`?"
+        missing("%% one\nhttp://local/{{growr + clerk}}", Some("live")),
+        "no variable named `growr` | did you mean `grower`?"
     );
     assert_eq!(
-        missing("%% one\nhttp://bench/{{clrek}}", Some("live")),
-        "no value is named `clrek` | did you mean `clerk`?"
+        missing("%% one\nhttp://local/{{clrek}}", Some("live")),
+        "no variable named `clrek` | did you mean `clerk`?"
     );
     assert_eq!(
-        missing("%% one\nhttp://bench/\n\n% check stauts == 200", Some("live")),
-        "no value is named `stauts` | did you mean `status`?"
+        missing("%% one\nhttp://local/\n\n% check stauts == 200", Some("live")),
+        "no variable named `stauts` | did you mean `status`?"
     );
     // Each name is said, not only the first.
-    assert_eq!(missing("%% one\nhttp://bench/{{aa}}/{{bb + cc}}", None).lines().count(), 3);
+    assert_eq!(missing("%% one\nhttp://local/{{aa}}/{{bb + cc}}", None).lines().count(), 3);
 }
 
 #[test]
 fn a_yield_is_seen_in_its_file_and_by_who_needs_it() {
-    let session = "#- in/session.http\n%% Sign in\nhttp://bench/in\n\n% yield token = body.token\n";
-    let needing = |needs: &str| format!("{session}#- in/a.http\n%% one\n{needs}http://bench/?v={{{{token}}}}\n");
+    let session = "#- in/session.http\n%% Sign in\nhttp://local/in\n\n% yield token = body.token\n";
+    let needing = |needs: &str| format!("{session}#- in/a.http\n%% one\n{needs}http://local/?v={{{{token}}}}\n");
     let record = |fixture: &str| {
         replay(fixture, &["in/session.http", "in/a.http"], settings(None, &[]), |_| {
             Ok(json_answer(200, "{\"token\": \"t-1\"}"))
@@ -121,16 +123,16 @@ fn a_yield_is_seen_in_its_file_and_by_who_needs_it() {
     assert_eq!(seen.sent[1].url.query(), Some("v=t-1"));
     let unseen = record(&needing(""));
     assert_eq!(unseen.sent.len(), 1);
-    assert_eq!(unseen.problems()[0].message, "`token` has no value here: `sign-in` of `in/session.http` yields it");
+    assert_eq!(unseen.problems()[0].message, "`token` has no value here: `sign-in` in `in/session.http` yields it");
 }
 
 #[test]
 fn the_configuration_is_read() {
-    let text = "[workspace]\nrequests = \"requests/\"\nenvironment = \"bench\"\n\n[values]\nn = 1_000\nd = 2.5\nt = true\nl = [1, 'a']\nwhen = 2026-09-14\nm = { a = 1 }\n\n[environments.bench.values]\nbase = \"http://bench\"\n";
+    let text = "[workspace]\nrequests = \"requests/\"\nenvironment = \"local\"\n\n[values]\nn = 1_000\nd = 2.5\nt = true\nl = [1, 'a']\nwhen = 2026-09-14\nm = { a = 1 }\n\n[environments.local.values]\nbase = \"http://local\"\n";
     let (config, problems) = Config::parse(text, SourceId(0), false);
     assert_eq!(problems, []);
     assert_eq!(config.requests, "requests");
-    assert_eq!(config.environment.map(|(name, ..)| name).as_deref(), Some("bench"));
+    assert_eq!(config.environment.map(|(name, ..)| name).as_deref(), Some("local"));
     let shown: Vec<String> =
         config.values.iter().map(|entry| format!("{} {:?}", entry.name, entry.source_kind)).collect();
     assert_eq!(
@@ -182,25 +184,20 @@ fn send_settings_and_token_profiles_are_checked() {
             "[send]\ntimeout = '1x'\n",
             Code::BadConfiguration,
             "'1x'",
-            "write it as in `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most a day",
+            "for example `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most `\"24h\"`",
         ),
-        (
-            "[environments.live.send]\nredirects = 51\n",
-            Code::BadConfiguration,
-            "51",
-            "write how many are followed, as in `0` for none",
-        ),
+        ("[environments.live.send]\nredirects = 51\n", Code::BadConfiguration, "51", "for example `0` to follow none"),
         (
             "[send]\nproxy = 'proxy:3128'\n",
             Code::BadConfiguration,
             "'proxy:3128'",
-            "write it as in `\"http://proxy.packhouse.example:3128\"` (http, https, socks5, socks5h), or `\"none\"`",
+            "for example `\"http://proxy.packhouse.example:3128\"` (http, https, socks5, socks5h), or `\"none\"`",
         ),
         (
             "[oauth2.shift]\ngrant = 'implicit'\n",
             Code::BadConfiguration,
             "'implicit'",
-            "write one of `client_credentials`, `password` and `refresh_token`",
+            "available: `client_credentials`, `password` and `refresh_token`",
         ),
         (
             "[oauth2.shift]\nscope = \"a\\tb\"\n",
@@ -216,15 +213,15 @@ fn send_settings_and_token_profiles_are_checked() {
 #[test]
 fn environments_and_the_workspace_are_checked() {
     for (text, code, at, hint) in [
-        ("[environments.live]\nguard = 1\n", Code::BadConfiguration, "1", "write it bare"),
+        ("[environments.live]\nguard = 1\n", Code::BadConfiguration, "1", "remove the quotes"),
         ("[environments.live]\ntint = 'rde'\n", Code::BadConfiguration, "'rde'", "did you mean `red`?"),
         (
-            "[workspace]\nenvironment = 'bnch'\n[environments.bench]\n",
+            "[workspace]\nenvironment = 'loacl'\n[environments.local]\n",
             Code::UnknownEnvironment,
-            "'bnch'",
-            "did you mean `bench`?",
+            "'loacl'",
+            "did you mean `local`?",
         ),
-        ("[workspace]\nrequests = '../up'\n", Code::BadConfiguration, "'../up'", "name a folder below this file"),
+        ("[workspace]\nrequests = '../up'\n", Code::BadConfiguration, "'../up'", "use a directory below this file"),
     ] {
         check_problem(text, code, at, hint);
     }
@@ -236,44 +233,39 @@ fn a_lint_level_is_one_of_three() {
         "[lint]\nunused-yield = 'of'\n",
         Code::BadConfiguration,
         "'of'",
-        "write one of `off`, `remark` and `mistake`",
+        "available: `off`, `info`, `warning` and `error`",
     );
 }
 
 #[test]
 fn values_of_a_configuration_are_checked() {
     for (text, code, at, hint) in [
-        ("values = 1\n", Code::BadConfiguration, "1", "see docs/configuration.md"),
+        ("values = 1\n", Code::BadConfiguration, "1", "see `yieldtray help config`"),
         (
             "[values]\n\"a-b\" = 1\n",
             Code::BadName,
             "\"a-b\"",
-            "use letters, digits and `_`, the first no digit, as in `lot_id`",
+            "use letters, digits and `_`, not starting with a digit, for example `lot_id`",
         ),
-        ("[values]\nstatus = 1\n", Code::ReservedName, "status", "choose another name, such as `my_status`"),
-        (
-            "[values]\nk = { from = 'K' }\n",
-            Code::BadConfiguration,
-            "'K'",
-            "write `env:NAME` for a variable, `file:PATH` for a file",
-        ),
+        ("[values]\nstatus = 1\n", Code::ReservedName, "status", "use another name, for example `my_status`"),
+        ("[values]\nk = { from = 'K' }\n", Code::BadConfiguration, "'K'", "use `env:NAME` or `file:PATH`"),
         (
             "[values]\nk = { command = ['pass', 'show'] }\n",
             Code::BadConfiguration,
             "command",
-            "move this line to `yieldtray.local.toml`, which git does not keep",
+            "move this line to `yieldtray.local.toml`, which is not committed",
         ),
         (
             "[values]\nk = { secret = true }\n",
             Code::BadConfiguration,
             "{ secret = true }",
-            "write one of `value`, `from` and `command`",
+            "use one of `value`, `from` and `command`",
         ),
         (
             "[values]\nn = 99999999999999999999\n",
             Code::BadConfiguration,
             "99999999999999999999",
-            "write it as text, in quotes",
+            "write it as a string, in quotes",
         ),
     ] {
         check_problem(text, code, at, hint);
@@ -291,23 +283,20 @@ fn files_that_cannot_be_taken_say_why() {
     let mut workspace = workspace("#- a.http\n/x\n#- _common.http\n% check true\nGET /x\n");
     let message = |outcome: Result<SourceId, yieldtray_source::Problem>| outcome.map_err(|problem| problem.message);
     assert_eq!(message(workspace.load(Path::new("b.http"))), Err("no file `b.http`".to_owned()));
-    assert_eq!(
-        message(workspace.load(Path::new("../a.http"))),
-        Err("`../a.http` lies outside the workspace".to_owned())
-    );
+    assert_eq!(message(workspace.load(Path::new("../a.http"))), Err("`../a.http` is outside the workspace".to_owned()));
     let a = workspace.load(Path::new("./in/../a.http")).expect("it is there");
     assert_eq!(message(workspace.load(Path::new("a.http"))), Ok(a));
     let common = workspace.source(a).inherited[0];
     let problems: Vec<&str> =
         workspace.source(common).problems.iter().map(|problem| problem.message.as_str()).collect();
-    assert_eq!(problems, ["`_common.http` holds no requests"]);
+    assert_eq!(problems, ["`_common.http` cannot contain requests"]);
 }
 
 #[test]
 fn a_private_configuration_wins_key_by_key() {
-    let shared = "[workspace]\nenvironment = 'bench'\n[values]\na = 1\nb = 1\n[environments.bench]\ntint = 'red'\nguard = true\n\
-        [environments.bench.values]\nc = 1\nd = 1\n[functions]\nf = { is = '1' }\ng = { is = '1' }\n";
-    let private = "[workspace]\nenvironment = 'own'\n[values]\nb = 2\n[environments.bench]\nguard = false\n[environments.bench.values]\nd = 2\n\
+    let shared = "[workspace]\nenvironment = 'local'\n[values]\na = 1\nb = 1\n[environments.local]\ntint = 'red'\nguard = true\n\
+        [environments.local.values]\nc = 1\nd = 1\n[functions]\nf = { is = '1' }\ng = { is = '1' }\n";
+    let private = "[workspace]\nenvironment = 'own'\n[values]\nb = 2\n[environments.local]\nguard = false\n[environments.local.values]\nd = 2\n\
         [environments.own.values]\ne = 2\n[functions]\ng = { is = '2' }\n";
     let workspace = workspace(&format!("#- yieldtray.toml\n{shared}#- yieldtray.local.toml\n{private}"));
     let config = &workspace.config;
@@ -317,11 +306,11 @@ fn a_private_configuration_wins_key_by_key() {
         config.entry(Some(environment), name).map(|entry| format!("{:?}", entry.source_kind))
     };
     for (name, expected) in [("a", Some("1")), ("b", Some("2")), ("c", Some("1")), ("d", Some("2")), ("e", None)] {
-        assert_eq!(given("bench", name), expected.map(|value| format!("Value({value})")), "{name}");
+        assert_eq!(given("local", name), expected.map(|value| format!("Value({value})")), "{name}");
     }
     assert!(given("own", "e").is_some());
-    let bench = config.environment("bench").expect("an environment");
-    assert!(!bench.is_guarded() && bench.tint.is_some());
+    let local = config.environment("local").expect("an environment");
+    assert!(!local.is_guarded() && local.tint.is_some());
     let functions: Vec<(&str, &str)> = config.functions.iter().map(|own| (&*own.name, &*own.is)).collect();
     assert_eq!(functions, [("f", "1"), ("g", "2")]);
 }
@@ -343,7 +332,7 @@ fn own_functions_bind_their_arguments_once_and_hide_nothing_of_the_callers() {
         ("['u', 'v'].map(a, pair(a, 'w'))[1]", "v-w"),
         ("first({'id': 'L-1'})", "L-1"),
     ] {
-        let fixture = format!("{functions}#- in/a.http\n%% one\nhttp://bench/?{{{{raw({expression})}}}}\n");
+        let fixture = format!("{functions}#- in/a.http\n%% one\nhttp://local/?{{{{raw({expression})}}}}\n");
         let encoded = expected.replace(' ', "%20");
         assert_eq!(sent_value(&fixture, None, &[]).map(|query| query.replace('+', "%20")), Ok(encoded), "{expression}");
     }
@@ -353,12 +342,12 @@ fn own_functions_bind_their_arguments_once_and_hide_nothing_of_the_callers() {
 fn an_expression_reads_files_of_the_workspace() {
     let file = |expression: &str| {
         let fixture =
-            format!("#- in/list.csv\na;b\n#- out.csv\nx\n#- in/a.http\n%% one\nhttp://bench/?v={{{{{expression}}}}}\n");
+            format!("#- in/list.csv\na;b\n#- out.csv\nx\n#- in/a.http\n%% one\nhttp://local/?v={{{{{expression}}}}}\n");
         sent_value(&fixture, None, &[])
     };
     assert_eq!(file("trim(file('list.csv'))"), Ok("v=a%3Bb".to_owned()));
     assert_eq!(file("size(file('../out.csv'))"), Ok("v=2".to_owned()));
-    let words = |path: &str| file(&format!("file('{path}')")).expect_err("it cannot be read");
-    assert_eq!(words("../../x"), ["`file` cannot read `../../x`: it lies outside the workspace | "]);
+    let words = |path: &str| file(&format!("file('{path}')")).expect_err("cannot be read");
+    assert_eq!(words("../../x"), ["`file` cannot read `../../x`: it is outside the workspace | "]);
     assert_eq!(words("none.csv"), ["`file` cannot read `none.csv`: entity not found | "]);
 }

@@ -38,8 +38,8 @@ pub(super) fn curl(
         return Err(out.stop_with(workspace, &problems));
     }
     if drafts.is_empty() {
-        let hint = "write one, as in `curl http://127.0.0.1:4616/lots`";
-        return Err(CommandError::refused_with(format!("there is no command in {name}"), hint));
+        let hint = "pass one, for example `curl http://127.0.0.1:4616/lots`";
+        return Err(CommandError::refused_with(format!("no command found in {name}"), hint));
     }
     drafts.into_iter().for_each(|draft| writer.add(0, draft));
     writer.finish(out)
@@ -60,8 +60,8 @@ fn given(writer: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(S
     match given {
         [one] if one == "-" => {
             if host.can_ask {
-                let hint = "give a command in quotes, a file of them, or pipe them in";
-                return Err(CommandError::refused_with("there is nothing to take in", hint));
+                let hint = "pass a command in quotes, a file, or pipe commands to stdin";
+                return Err(CommandError::refused_with("nothing to import", hint));
             }
             let mut bytes = Vec::new();
             std::io::stdin().read_to_end(&mut bytes).context("cannot read standard input")?;
@@ -74,7 +74,7 @@ fn given(writer: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(S
             let text = files::read_text(&writer.project.path_from_here(file.as_ref()));
             let text = text.map_err(|error| {
                 let message = format!("cannot read `{file}`: {error}");
-                CommandError::refused_with(message, "a command begins with `curl`, and stands in quotes")
+                CommandError::refused_with(message, "pass the command in quotes, beginning with `curl`")
             })?;
             Ok((file.clone(), text))
         }
@@ -85,8 +85,8 @@ fn given(writer: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(S
             Ok(("the command line".to_owned(), format!("curl {}", rest.join(" "))))
         }
         _ => {
-            let hint = "put the command in quotes, or write `--` before its words";
-            Err(CommandError::refused_with("these words are no command of curl", hint))
+            let hint = "put the command in quotes, or write `--` before it";
+            Err(CommandError::refused_with("this is not a curl command", hint))
         }
     }
 }

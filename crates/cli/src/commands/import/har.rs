@@ -30,40 +30,40 @@ pub(super) fn har(
     let archive = open(&writer, &args.file)?;
     let shown = if args.file == Path::new("-") { "standard input".into() } else { args.file.display().to_string() };
     let recording = read(archive, &choice, args.with_checks).map_err(|why| {
-        let hint = "a browser's network panel saves one; it is JSON with a `log` and its `entries`";
+        let hint = "export one from a browser's network panel: JSON with `log.entries`";
         CommandError::refused_with(format!("`{shown}` cannot be read as HTTP Archive 1.2: {why}"), hint)
     })?;
     let ImportedArchive { mut drafts, entries, fixed, other, refused } = recording;
     let left = [
         (entries, "entry", "entries"),
         (fixed, "part of a page", "parts of pages"),
-        (other, "entry that is no request of HTTP", "entries that are no requests of HTTP"),
+        (other, "entry that is not an HTTP request", "entries that are not HTTP requests"),
     ];
     if drafts.is_empty() {
         let [all, fixed, other] = left.map(|(number, one, many)| table::count(number, one, many));
-        let message = format!("nothing of `{shown}` is taken: it has {all}, {fixed} and {other} among them");
+        let message = format!("nothing imported from `{shown}`: of its {all}, {fixed} and {other} were skipped");
         return Err(CommandError::refused_with(
             message,
-            "choose less strictly, or take parts of pages too with `--everything`",
+            "use a wider selection, or include page resources with `--everything`",
         ));
     }
     let (base, new) = (writer.project.base(), writer.is_new(0));
     let head = factor_out_common(&mut drafts, &mut writer.extractor, base.as_deref(), new);
     let name = args.file.file_name().map(|name| name.to_string_lossy()).filter(|name| name != "-");
-    let about = name.map(|name| format!("# Taken from a recording, {name}.\n\n")).unwrap_or_default();
+    let about = name.map(|name| format!("# Imported from the recording {name}.\n\n")).unwrap_or_default();
     writer.begin_with(0, &format!("{about}{head}"));
     drafts.into_iter().for_each(|draft| writer.add(0, draft));
     if !out.settings.quiet && !out.settings.json {
         let counts = left.iter().skip(1).filter(|(number, ..)| *number > 0);
         for (number, one, many) in counts {
-            out.say(&out.settings.error_styles.dim(&format!("{} left out", table::count(*number, one, many))))?;
+            out.say(&out.settings.error_styles.dim(&format!("{} skipped", table::count(*number, one, many))))?;
         }
     }
     for (url, why) in refused {
         // Queries contain keys, and user information contains passwords.
         let url = url.split(['?', '#']).next().unwrap_or_default();
         let url = escape_line(url.rsplit_once('@').map_or(url, |(_, rest)| rest));
-        out.say(&format!("{} {url}: {why}", out.settings.error_styles.bad("left out")))?;
+        out.say(&format!("{} {url}: {why}", out.settings.error_styles.bad("skipped")))?;
     }
     writer.finish(out)
 }

@@ -36,7 +36,7 @@ pub(super) fn openapi(
     let bytes = files::read_regular(&file, MAX_FILE_BYTES);
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
-    let refused = |error: &dyn Display| CommandError::refused(format!("`{shown}` cannot be taken in: {error}"));
+    let refused = |error: &dyn Display| CommandError::refused(format!("cannot import `{shown}`: {error}"));
     let documents = Documents::read(&bytes, |path| read_relative(&folder, path)).map_err(|error| refused(&error))?;
     let import_options = ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() };
     let taken = import(&documents, &import_options).map_err(|error| refused(&error))?;
@@ -48,7 +48,7 @@ pub(super) fn openapi(
             let target = writer.print();
             if !out.settings.json && !out.settings.quiet {
                 let needed = taken.values.keys().map(String::as_str).chain(["base"]);
-                out.say(&out.settings.error_styles.dim(&format!("it needs {}", join_words(needed))))?;
+                out.say(&out.settings.error_styles.dim(&format!("it requires {}", join_words(needed))))?;
             }
             for file in taken.files {
                 writer.begin_with(target, &file.head);
@@ -67,7 +67,7 @@ fn read_relative(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
     let refused = |why: &str| io::Error::new(io::ErrorKind::PermissionDenied, why);
     let folder = folder.canonicalize()?;
     let file = folder.join(path).canonicalize().map_err(files::plain)?;
-    let inside = file.strip_prefix(&folder).map_err(|_| refused("it is outside the folder of the description"))?;
+    let inside = file.strip_prefix(&folder).map_err(|_| refused("it is outside the directory of the description"))?;
     check_readable(inside)?;
     files::read_regular(&file, MAX_FILE_BYTES)
 }
@@ -94,9 +94,7 @@ fn fill(writer: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: St
     };
     writer.configure(|text| {
         let changed = add_imported(text, &additions);
-        changed.map_err(|_| {
-            CommandError::refused(format!("`{CONFIG_FILE}` is no configuration that this can be added to"))
-        })
+        changed.map_err(|_| CommandError::refused(format!("cannot add to `{CONFIG_FILE}`: it is not valid")))
     })?;
     for file in taken.files {
         let target = writer.file(&folder.join(format!("{}.http", file.name)))?;
@@ -133,7 +131,7 @@ fn tell(notes: &[String], out: &mut Out) -> Result<(), CommandError> {
     }
     if notes.len() > MAX_SHOWN_NOTES {
         let more = table::count(notes.len() - MAX_SHOWN_NOTES, "more note", "more notes");
-        out.say(&out.settings.error_styles.warn(&format!("{more}; `--json` has them all")))?;
+        out.say(&out.settings.error_styles.warn(&format!("{more}; use `--json` to see all")))?;
     }
     Ok(())
 }

@@ -60,20 +60,17 @@ pub(super) fn again(
             (project.take_text("the log", format!("{method} http://log/"))?, true)
         }
         None => {
-            let message = format!("`{}` has no cell `{}` any more", past.entry.file, past.entry.name);
-            return Err(CommandError::refused_with(message, "`--exactly` sends the request as it was"));
+            let message = format!("`{}` no longer contains a request named `{}`", past.entry.file, past.entry.name);
+            return Err(CommandError::refused_with(message, "use `--exactly` to send the logged request"));
         }
     };
     send::refuse_sequence(&project, cell)?;
     let instead = match exactly {
         true if past.was_redirected() => {
-            let message = format!("exchange {number} was redirected, and the log has only the last request of it");
-            return Err(CommandError::refused_with(
-                message,
-                "without `--exactly` the request is made from its file as it is now",
-            ));
+            let message = format!("exchange {number} was redirected, and only its last request is logged");
+            return Err(CommandError::refused_with(message, "omit `--exactly` to send the request as its file is now"));
         }
-        true => Some(past.prepared().ok_or_else(|| CommandError::refused("the log does not tell this request"))?),
+        true => Some(past.prepared().ok_or_else(|| CommandError::refused("this request is not in the log"))?),
         false => None,
     };
     send::print_header(out, &project, cell)?;

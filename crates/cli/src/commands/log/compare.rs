@@ -23,8 +23,8 @@ use yieldtray_store::log::NumberedExchange;
 pub(super) fn comparing(options: &CompareArgs) -> Result<CompareOptions, CommandError> {
     let ignore = options.ignore.iter().map(|text| {
         Ignore::parse(text).map_err(|why| {
-            let hint = "write a part as in `--ignore headers.x-lane` or `--ignore 'body.lots[*].weighed_at'`";
-            CommandError::refused_with(format!("`--ignore {text}` names no part of an answer: {why}"), hint)
+            let hint = "for example `--ignore headers.x-lane` or `--ignore 'body.lots[*].weighed_at'`";
+            CommandError::refused_with(format!("invalid `--ignore {text}`: {why}"), hint)
         })
     });
     Ok(CompareOptions { ignore: ignore.collect::<Result<_, _>>()?, shape: options.shape })
@@ -41,7 +41,9 @@ pub(super) fn compare(
     let [(left, ours), (right, theirs)] = match common.env.as_slice() {
         [first, second] => both(common, [first, second], args, host, out)?,
         [] | [_] => logged(common, args, host, out)?,
-        _ => return Err(CommandError::refused_with("`--env` names more than two environments", "name two")),
+        _ => {
+            return Err(CommandError::refused_with("`--env` was given more than two environments", "pass exactly two"));
+        }
     };
     let found = yieldtray_report::log::compare(&ours, &theirs, &how);
     if out.settings.json {
@@ -64,15 +66,15 @@ fn logged(
     out: &mut Out,
 ) -> Result<[(ComparedExchange, Exchange); 2], CommandError> {
     let numbers = args.what.iter().map(|text| {
-        let hint = "name one or two numbers of `yieldtray log`, or a request and two environments with `-e`";
-        text.parse().map_err(|_| CommandError::refused_with(format!("`{text}` is no number"), hint))
+        let hint = "pass one or two numbers from `yieldtray log`, or a request and two environments with `-e`";
+        text.parse().map_err(|_| CommandError::refused_with(format!("`{text}` is not a number"), hint))
     });
     let numbers: Vec<i64> = numbers.collect::<Result<_, _>>()?;
     let project = Project::open_any(common, host, out, &[])?;
     let store = opened(&project, out)?;
     let answered = |(listed, past): (NumberedExchange, LoggedExchange<'_>)| match past.exchange() {
         Some(exchange) => Ok((ComparedExchange::of(&listed), exchange)),
-        None => Err(CommandError::refused(format!("exchange {} has no answer to compare", listed.number))),
+        None => Err(CommandError::refused(format!("exchange {} has no response to compare", listed.number))),
     };
     match numbers.as_slice() {
         [first, second] => Ok([answered(one(&store, Some(*first))?)?, answered(one(&store, Some(*second))?)?]),
@@ -81,8 +83,8 @@ fn logged(
             let own = &listed.summary;
             let before = store.answer_before(listed.number, &own.environment, (&own.file, &own.name), own.row)?;
             let Some((older, payload)) = before else {
-                let message = format!("the log has no answer to `{}` from before {}", own.name, listed.number);
-                return Err(CommandError::refused_with(message, "name two numbers to compare those"));
+                let message = format!("the log has no response to `{}` before {}", own.name, listed.number);
+                return Err(CommandError::refused_with(message, "pass two numbers to compare those"));
             };
             let older_past = read(&older, payload)?;
             Ok([answered((older, older_past))?, answered((listed, past))?])
@@ -99,7 +101,10 @@ fn both(
     out: &mut Out,
 ) -> Result<[(ComparedExchange, Exchange); 2], CommandError> {
     let [place] = args.what.as_slice() else {
-        return Err(CommandError::refused_with("with two environments one request is compared", "name one request"));
+        return Err(CommandError::refused_with(
+            "comparing two environments requires exactly one request",
+            "pass one request",
+        ));
     };
     let prompter = Terminal::of(host);
     let mut answers = Vec::new();
@@ -120,7 +125,7 @@ fn both(
             send::print_header(out, &project, cell)?;
             send::show(&project, cell, &done, &showing, host, out)?;
             done.keep(out)?;
-            return Err(CommandError::refused(format!("environment `{environment}` gave no answer to compare")));
+            return Err(CommandError::refused(format!("no response from environment `{environment}` to compare")));
         };
         let mut side = ComparedExchange {
             number: None,
@@ -136,5 +141,5 @@ fn both(
         side.number = done.keep(out)?.1;
         answers.push((side, answer));
     }
-    answers.try_into().map_err(|_| CommandError::refused("two answers were expected"))
+    answers.try_into().map_err(|_| CommandError::refused("two responses were expected"))
 }

@@ -53,7 +53,7 @@ pub(super) fn export(
     for number in &numbers {
         let (listed, past) = one(&store, Some(*number))?;
         let mut entry = past.with_exchange();
-        entry.began_ms = Some((listed.summary.at - began).max(0) as f64);
+        entry.started_ms = Some((listed.summary.at - began).max(0) as f64);
         let mut streams = Streams::default();
         format.entry(&entry, &mut streams);
         write(out, &streams.all)?;

@@ -73,7 +73,7 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
     found.truncate(args.most);
     if out.settings.json {
         let exchanges: Vec<serde_json::Value> = found.iter().map(data).collect();
-        writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "more": more }))?;
+        writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "truncated": more }))?;
         return Ok(ExitCode::Success);
     }
     out.print_header(&project.heading())?;
@@ -81,13 +81,13 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
         lines(&found, &project.workspace.config, clock::now_millis(), out.settings.terminal, out.settings.styles);
     out.table(&rows)?;
     if more && !out.settings.quiet {
-        let message = format!("there are more: `--most {}` shows them", args.most.saturating_mul(10));
+        let message = format!("more exchanges exist; use `--limit {}` to see them", args.most.saturating_mul(10));
         out.say(&out.settings.error_styles.dim(&message))?;
     }
     if found.is_empty() && !out.settings.quiet {
         out.say(match is_plain(common, &args.filter) {
-            true => "nothing is logged yet: `send` and `replay` log what they send",
-            false => "no exchange in the log is like that",
+            true => "the log is empty; `send` and `replay` add to it",
+            false => "no exchange matches",
         })?;
     }
     Ok(ExitCode::Success)
@@ -129,7 +129,7 @@ fn find(
                 // Once there are many, it takes seconds.
                 if left > 0 && !announced && out.settings.terminal && !out.settings.quiet {
                     announced = true;
-                    let _ = out.say(&out.settings.error_styles.dim(&format!("making {left} exchanges searchable")));
+                    let _ = out.say(&out.settings.error_styles.dim(&format!("indexing {left} exchanges")));
                 }
             })?;
             store.search(text, &filter, take)?;
@@ -152,7 +152,7 @@ fn opened(project: &Project, out: &mut Out) -> Result<Store, CommandError> {
 }
 
 pub(super) fn nothing_logged() -> CommandError {
-    CommandError::refused_with("nothing is logged yet", "`send` and `replay` log what they send")
+    CommandError::refused_with("the log is empty", "`send` and `replay` add to it")
 }
 
 /// An exchange of the log by its number, or the last one.
@@ -160,8 +160,8 @@ fn one(store: &Store, number: Option<i64>) -> Result<(NumberedExchange, LoggedEx
     let last = store.last_exchange()?;
     let number = number.or(last).ok_or_else(nothing_logged)?;
     let Some((listed, payload)) = store.exchange(number)? else {
-        let hint = "`yieldtray log` shows the numbers there are";
-        return Err(CommandError::refused_with(format!("there is no exchange {number} in the log"), hint));
+        let hint = "see `yieldtray log` for the numbers";
+        return Err(CommandError::refused_with(format!("no exchange {number} in the log"), hint));
     };
     let exchange = read(&listed, payload)?;
     Ok((listed, exchange))

@@ -47,14 +47,14 @@ pub(super) fn trend(
     })?;
     if files.len() > 1 {
         let named: Vec<String> = files.iter().map(|file| format!("{file}#{name}")).collect();
-        let message = format!("the log has a `{name}` of {} files", files.len());
-        let hint = format!("name one of {}", yieldtray_source::join_words(named));
+        let message = format!("requests named `{name}` were logged from {} files", files.len());
+        let hint = format!("choose one of {}", yieldtray_source::join_words(named));
         return Err(CommandError::refused_with(message, hint));
     }
     points.reverse();
     let Some(trend) = Trend::of(points) else {
-        let message = format!("the log has no answer to `{}`{}", args.name, in_environment(&environment));
-        return Err(CommandError::refused_with(message, "`yieldtray log` shows what there is"));
+        let message = format!("the log has no response to `{}`{}", args.name, in_environment(&environment));
+        return Err(CommandError::refused_with(message, "see `yieldtray log`"));
     };
     let title = format!("{name}{}", in_environment(&environment));
     if let Some(path) = &args.out {
@@ -64,15 +64,15 @@ pub(super) fn trend(
             Some("html") => drawn.page(),
             _ => {
                 return Err(CommandError::refused_with(
-                    format!("`{}` is neither an SVG file nor a page", path.display()),
-                    "name a file that ends in `.svg` or `.html`",
+                    format!("`{}` is neither an SVG nor an HTML file", path.display()),
+                    "use a file name that ends in `.svg` or `.html`",
                 ));
             }
         };
         let written = files::replace(&project.path_from_here(path), text.as_bytes());
         written.map_err(|error| CommandError::refused(format!("cannot write `{}`: {error}", path.display())))?;
         if !out.settings.quiet && !out.settings.json {
-            out.say(&out.settings.error_styles.dim(&format!("the plot is in {}", path.display())))?;
+            out.say(&out.settings.error_styles.dim(&format!("plot written to {}", path.display())))?;
         }
         return Ok(ExitCode::Success);
     }
@@ -118,7 +118,7 @@ fn data(name: &str, environment: &str, trend: &Trend) -> serde_json::Value {
         "median_ms": millis(trend.median),
         "median_size": trend.median_size,
         "slowest": trend.points[trend.slowest].number,
-        "jumps": trend.jumps.iter().map(jump).collect::<Vec<_>>(),
+        "changepoints": trend.jumps.iter().map(jump).collect::<Vec<_>>(),
         "points": trend.points.iter().map(point).collect::<Vec<_>>(),
     })
 }

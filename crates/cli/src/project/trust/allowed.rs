@@ -28,9 +28,8 @@ impl Allowed {
 
     /// The same, where there must be a home.
     pub(crate) fn expected() -> Result<Self, CommandError> {
-        let hint = "set HOME or XDG_STATE_HOME, or pass `--allow` for one time";
-        Self::of_user()
-            .ok_or_else(|| CommandError::refused_with("there is no home directory to remember this in", hint))
+        let hint = "set HOME or XDG_STATE_HOME, or pass `--allow` each time";
+        Self::of_user().ok_or_else(|| CommandError::refused_with("no home directory to store this in", hint))
     }
 
     /// The allowed digest of the workspace at `root`.
@@ -53,7 +52,7 @@ impl Allowed {
         match std::fs::remove_file(self.file(root)) {
             Ok(()) => Ok(true),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(false),
-            Err(error) => Err(CommandError::refused(format!("cannot remove the allowance: {error}"))),
+            Err(error) => Err(CommandError::refused(format!("cannot remove the permission: {error}"))),
         }
     }
 

@@ -41,9 +41,9 @@ impl Trust {
         match (self.allows(), self.0.tracked.load(Ordering::Relaxed)) {
             (true, false) => Ok(()),
             (_, true) => {
-                Err("but git keeps the private configuration, and one that comes with a repository runs nothing")
+                Err("but the local configuration is tracked by git, and commands from a repository are never run")
             }
-            (false, false) => Err("which this workspace has not been allowed to run"),
+            (false, false) => Err("which this workspace is not allowed to run"),
         }
     }
 

@@ -27,7 +27,7 @@ fn complaint(root: &Path) -> Option<String> {
         if about.is_symlink() {
             let Ok(target) = root.join(name).canonicalize() else { continue };
             if !target.starts_with(root) {
-                return Some(format!("`{name}` links to a place outside the workspace `{}`", root.display()));
+                return Some(format!("`{name}` links to a file outside the workspace `{}`", root.display()));
             }
             about = target.metadata().ok()?;
         }

@@ -119,7 +119,7 @@ impl LogRecorder {
     pub(crate) fn end(self, out: &mut Out) -> io::Result<Option<i64>> {
         // A folder that is not this user's own was reported when the project was opened.
         if let Some(error) = self.failed.as_ref().filter(|error| !matches!(error, Error::Untrusted(_))) {
-            state::report_state_error(&self.root, "what was sent is not logged", error, out)?;
+            state::report_state_error(&self.root, "cannot log this exchange", error, out)?;
             return Ok(None);
         }
         Ok(self.last)

@@ -44,7 +44,7 @@ impl RecordEntry {
     pub(crate) fn of(run: &Run<'_>, report: &CellReport) -> Self {
         let kept = report.captured.clone();
         let mut entry = Entry::of(run.workspace(), report);
-        entry.began_ms = kept.as_ref().map(|kept| millis(kept.began));
+        entry.started_ms = kept.as_ref().map(|kept| millis(kept.began));
         Self { entry, kept }
     }
 

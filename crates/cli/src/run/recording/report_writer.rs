@@ -49,8 +49,8 @@ impl Reports {
         for ReportFile { kind, file } in files {
             let (name, path) = (file.display().to_string(), path(file));
             if all.iter().any(|other| other.path == path) {
-                let message = format!("two reports cannot both be `{name}`");
-                return Err(CommandError::refused_with(message, "name a file of its own for each"));
+                let message = format!("two reports cannot both be written to `{name}`");
+                return Err(CommandError::refused_with(message, "use a separate file for each"));
             }
             let file = AtomicFile::new(&path).map_err(|error| CommandError::refused(cannot_write(&name, &error)))?;
             all.push(Report {
@@ -129,8 +129,8 @@ impl Reports {
             }
         }
         if !(written.is_empty() || out.settings.json || out.settings.quiet) {
-            let are = if written.len() == 1 { "report is" } else { "reports are" };
-            let line = format!("the {are} in {}", join_words(&written).replace('`', ""));
+            let are = if written.len() == 1 { "report" } else { "reports" };
+            let line = format!("{are} written to {}", join_words(&written).replace('`', ""));
             out.say(&out.settings.error_styles.dim(&line))?;
         }
         Ok(all_well)

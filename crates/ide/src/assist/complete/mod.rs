@@ -116,7 +116,7 @@ impl Near {
 /// The current value of a name, and its origin.
 fn describe_value(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
     let workspace = resolver.workspace;
-    let Some(found) = resolver.candidates(name).next() else { return "a value that a response will give".to_owned() };
+    let Some(found) = resolver.candidates(name).next() else { return "a value from a response".to_owned() };
     let value = match &found {
         Binding::Set(value) => Some(value.show()),
         Binding::Let { source, expression, .. } => Some(expression.of(&workspace.source(*source).text).to_owned()),

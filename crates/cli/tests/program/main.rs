@@ -1,0 +1,44 @@
+//! The built program, as its users run it: in folders of its own, against servers on loopback.
+
+#[cfg(feature = "other-programs")]
+mod browser;
+mod control;
+mod cookies;
+mod credentials;
+mod demo;
+mod display;
+mod docs;
+mod editor;
+#[cfg(feature = "other-programs")]
+mod export;
+mod expressions;
+mod failures;
+mod faulty_servers;
+mod fuzz;
+#[cfg(feature = "other-programs")]
+mod guarantees;
+mod import;
+mod limits;
+mod lint;
+mod log;
+mod mistakes;
+#[cfg(feature = "other-programs")]
+mod neovim;
+mod output;
+mod prompts;
+mod prove;
+mod replay;
+mod reports;
+mod requests;
+mod run;
+mod schemas;
+mod secrets;
+mod send;
+#[cfg(feature = "other-programs")]
+mod shells;
+mod support;
+mod terminal;
+mod tray;
+mod trust;
+mod values;
+mod words;
