@@ -66,6 +66,25 @@ fn syntax(source: &str, span: Span, kind: &SyntaxErrorKind) -> CompileError {
     CompileError::new(Code::BadExpression, span, message, hint.map(str::to_owned))
 }
 
+/// The function that has another name in other languages.
+fn known_elsewhere(name: &str) -> Option<&'static str> {
+    Some(match name {
+        "len" | "length" | "count" => "size",
+        "includes" | "has_key" => "contains",
+        "starts_with" => "startsWith",
+        "ends_with" => "endsWith",
+        "toLowerCase" | "lowercase" => "lower",
+        "toUpperCase" | "uppercase" => "upper",
+        "strip" => "trim",
+        "some" | "any" => "exists",
+        "every" => "all",
+        "parseInt" | "to_int" => "int",
+        "toString" | "str" => "string",
+        "md5" | "sha1" | "sha512" => "digest",
+        _ => return None,
+    })
+}
+
 fn check(source: &str, span: Span, error: &CheckErrorKind, example: impl Fn(&str) -> Option<String>) -> CompileError {
     let is = |found: &Type| kind(&found.to_string()).to_owned();
     match error {
@@ -75,7 +94,7 @@ fn check(source: &str, span: Span, error: &CheckErrorKind, example: impl Fn(&str
         }
         CheckErrorKind::UnknownFunction { name, suggestion } => {
             CompileError::new(Code::UnknownFunction, span, format!("no function `{name}`"), None)
-                .suggesting(suggestion.as_deref())
+                .suggesting(known_elsewhere(name).or(suggestion.as_deref()))
         }
         CheckErrorKind::ArgumentCount { name, found, takes, is_method } => {
             let hint = example(name).map(|example| format!("for example `{example}`"));

@@ -239,7 +239,7 @@ impl<'t> Reader<'t> {
             let own = name.rsplit_once('#').map_or(name, |(_, own)| own);
             let path_allowed = word == "needs";
             if !is_cell_name(if path_allowed { own } else { name }) {
-                let hint = format!("use letters, digits, `-`, `_` and `.`; separate several by `,`");
+                let hint = "use letters, digits, `-`, `_` and `.`; separate several by `,`";
                 let problem = Problem::error(Code::BadName, member, format!("`{name}` is not a valid {what}"));
                 return Err(Box::new(problem.with_hint(hint)));
             }

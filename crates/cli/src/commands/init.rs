@@ -32,7 +32,8 @@ pub(crate) fn init(common: &Common, args: &Init, host: &HostFacts, out: &mut Out
         let path = folder.join(file);
         if path.exists() {
             let hint = "choose another directory: `yieldtray init DIR`; nothing was written";
-            return Err(CommandError::refused_with(format!("`{}` already exists", path.display()), hint));
+            let shown = path.strip_prefix(".").unwrap_or(&path).components().collect::<std::path::PathBuf>();
+            return Err(CommandError::refused_with(format!("`{}` already exists", shown.display()), hint));
         }
     }
     let config = base.as_ref().map_or(Cow::Borrowed(CONFIG), |base| CONFIG.replace(SAMPLE_BASE, base).into());

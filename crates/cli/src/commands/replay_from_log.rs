@@ -68,7 +68,7 @@ impl RunObserver for FromLogObserver<'_> {
 fn print_summary(used: UsedResponses, masked: &[String], out: &mut Out) -> Result<(), CommandError> {
     if out.settings.json {
         let (oldest, newest) = used.times.map(|(oldest, newest)| (rfc3339(oldest), rfc3339(newest))).unzip();
-        let event = json!({ "event": "from-log", "answers": used.count, "oldest": oldest, "newest": newest });
+        let event = json!({ "event": "from-log", "responses": used.count, "oldest": oldest, "newest": newest });
         writeln!(out.result(), "{event}")?;
         return Ok(());
     }
@@ -79,7 +79,7 @@ fn print_summary(used: UsedResponses, masked: &[String], out: &mut Out) -> Resul
         Some((oldest, newest)) => format!(", the oldest from {oldest}, the newest from {newest}"),
         None => String::new(),
     };
-    let message = format!("nothing was sent; used {} from the log{ages}", count(used.count, "answer", "answers"));
+    let message = format!("nothing was sent; used {} from the log{ages}", count(used.count, "response", "responses"));
     let message = out.settings.styles.warn(&message);
     writeln!(out.result(), "{message}")?;
     if !masked.is_empty() {

@@ -195,6 +195,10 @@ pub(super) fn refuse_sequence(project: &Project, cell: CellId) -> Result<(), Com
 
 /// `Name: value` of `--header`.
 fn header(line: &str) -> Result<(String, String), CommandError> {
+    if !line.contains(':') {
+        let message = format!("`-H {line}` is not a header: the colon is missing");
+        return Err(CommandError::refused_with(message, format!("write `{line}: VALUE`, or `{line}:` to remove it")));
+    }
     let (name, value) = typed_field(line)?;
     Ok((name.to_owned(), value.to_owned()))
 }

@@ -21,9 +21,9 @@ pub(crate) fn trend(title: &str, trend: &Trend, styles: Styles, width: Option<us
     let points = &trend.points;
     let slowest = &points[trend.slowest];
     let mut lines = vec![format!(
-        "{}  {}  median {}, {}  slowest {}, number {}",
+        "{}  {}  median {}, {}  slowest {}, exchange {}",
         styles.strong(title),
-        count(points.len(), "answer", "answers"),
+        count(points.len(), "response", "responses"),
         micros(trend.median),
         body::size(trend.median_size),
         micros(slowest.micros),
@@ -189,7 +189,7 @@ mod tests {
     fn a_jump_is_marked_and_told_with_its_commit() {
         let lines =
             trend("read-lot", &of(&[10, 11, 10, 9, 10, 10, 30, 31, 29, 30, 33, 30]), Styles::new(false), Some(100));
-        assert_eq!(lines[0], "read-lot  12 answers  median 11 ms, 100 B  slowest 33 ms, number 11");
+        assert_eq!(lines[0], "read-lot  12 responses  median 11 ms, 100 B  slowest 33 ms, exchange 11");
         assert_eq!(lines.last().map(String::as_str), Some("│ from 10 ms to 30 ms with number 7, at 0a1b2c3d4e5f"));
         let column = LABEL_COLUMNS + 1 + 6 * MAX_POINT_GAP;
         let marks = places(&lines[1..=HEIGHT_LINES], '│');

@@ -109,10 +109,7 @@ impl Project {
     fn load(&mut self, path: &str) -> Result<SourceId, CommandError> {
         let full = self.here.join(path);
         let Ok(full) = full.canonicalize() else {
-            return Err(CommandError::refused_with(
-                format!("no file `{path}`"),
-                "see `yieldtray list` for the requests",
-            ));
+            return Err(CommandError::refused_with(format!("no file `{path}`"), self.similar_file(path)));
         };
         let Ok(inside) = full.strip_prefix(&self.root) else {
             let message = format!("`{path}` is outside the workspace `{}`", self.root.display());
@@ -121,6 +118,23 @@ impl Project {
         let source = self.workspace.load(inside)?;
         self.looked_at.push(source);
         Ok(source)
+    }
+
+    /// A hint at the request file whose path or name is similar.
+    fn similar_file(&self, path: &str) -> String {
+        let folder = self.root.join(&self.workspace.config.requests);
+        let files = request_files(&self.root, &folder, false).map(|found| found.files).unwrap_or_default();
+        let paths: Vec<String> = files.iter().map(|file| file.display().to_string()).collect();
+        let name = |path: &'_ str| path.rsplit('/').next().unwrap_or_default().to_owned();
+        let names: Vec<String> = paths.iter().map(|path| name(path)).collect();
+        let meant = closest(path, paths.iter().map(String::as_str)).map(str::to_owned).or_else(|| {
+            let meant = closest(&name(path), names.iter().map(String::as_str))?;
+            paths.iter().find(|path| name(path) == meant).cloned()
+        });
+        match meant {
+            Some(meant) => format!("did you mean `{meant}`?"),
+            None => "see `yieldtray list` for the requests".to_owned(),
+        }
     }
 
     fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, CommandError> {

@@ -295,7 +295,7 @@ fn checks_are_judged_on_the_log_without_a_server() {
         "what was made up then is made up again: {}",
         well.stdout
     );
-    assert!(well.stdout.contains("nothing was sent; used 5 answers from the log"), "{}", well.stdout);
+    assert!(well.stdout.contains("nothing was sent; used 5 responses from the log"), "{}", well.stdout);
 
     let stricter = DESK.replace("body.bins == 18", "body.bins == 19") + "\n%% New\nGET /growers\n\n% check true\n";
     let workspace = workspace.file("desk.http", &stricter);
@@ -304,11 +304,11 @@ fn checks_are_judged_on_the_log_without_a_server() {
     assert!(failed.stdout.contains("skipped: the log has no response to it"), "{}", failed.stdout);
     let events = workspace.run(&["replay", "desk.http", "--from-log", "--json"]).exits(1).stdout;
     let last: Value = serde_json::from_str(events.lines().last().expect("an event")).expect("JSON");
-    assert_eq!((last["event"].as_str(), last["answers"].as_u64()), (Some("from-log"), Some(5)));
+    assert_eq!((last["event"].as_str(), last["responses"].as_u64()), (Some("from-log"), Some(5)));
     assert!(last["oldest"].as_str() <= last["newest"].as_str());
     // The live environment has no answers of its own.
     let other = workspace.run(&["replay", "desk.http#read", "--from-log", "-e", "live"]).exits(0);
-    assert!(other.stdout.contains("used 0 answers from the log"), "{}", other.stdout);
+    assert!(other.stdout.contains("used 0 responses from the log"), "{}", other.stdout);
     assert_eq!(listed(&workspace, &["--status", "200"]).len(), 4, "judging logs nothing");
 }
 
@@ -386,7 +386,7 @@ fn a_trend_is_drawn() {
     assert_eq!(data["slowest"], slowest.expect("one")["number"]);
     let drawn = workspace.run(&["log", "trend", "desk.http#read"]).exits(0).stdout;
     assert!(
-        drawn.starts_with("read in local  12 answers  median ") && drawn.contains('▲') && drawn.contains('●'),
+        drawn.starts_with("read in local  12 responses  median ") && drawn.contains('▲') && drawn.contains('●'),
         "{drawn}"
     );
     for file in ["t.svg", "t.html"] {

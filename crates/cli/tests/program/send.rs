@@ -96,6 +96,14 @@ fn values_come_from_the_environment_and_the_line() {
     let unknown = workspace.run(&["send", "echo", "-e", "loacl"]).exits(2);
     assert!(unknown.stderr.contains("no environment `loacl`") && unknown.stderr.contains("did you mean `local`?"));
     workspace.run(&["send", "echo", "--set", "status=1"]).exits(2);
+    let header = workspace.run(&["send", "echo", "-H", "foo"]).exits(2);
+    assert!(header.stderr.contains("the colon is missing\nhint: write `foo: VALUE`"), "{}", header.stderr);
+    let file = workspace.run(&["send", "requests/lot.http"]).exits(2);
+    assert!(file.stderr.contains("hint: did you mean `requests/lots.http`?"), "{}", file.stderr);
+    let directly = workspace.run(&["send", "POST", &format!("{}/echo", workspace.base())]).exits(0);
+    assert!(directly.stdout.contains("\"method\":\"POST\""), "{}", directly.both());
+    workspace.run(&["send", &format!("{}/health", workspace.base())]).exits(0);
+    workspace.run(&["send", "echo", "echo"]).exits(2);
 }
 
 #[test]

@@ -158,7 +158,7 @@ fn sent(request: &RequestRecord<'_>, limit: usize) -> Markup {
         let media = request.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
         push_body(&mut text, body, media.map_or("", |(_, value)| value), limit);
     }
-    block("Sent", &text)
+    block("Request", &text)
 }
 
 fn answer(response: &ResponseRecord<'_>, limit: usize) -> Markup {

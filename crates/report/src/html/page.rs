@@ -67,8 +67,8 @@ impl PageFrame<'_> {
                 p.figures { (self.figures()) }
                 dl {
                     (fact("Environment", html! { (Content(environment)) }))
-                    @if let Some(base) = &self.about.base { (fact("Address", html! { (Content(base)) })) }
-                    (fact("Took", html! { (Time(self.about.elapsed_ms)) }))
+                    @if let Some(base) = &self.about.base { (fact("Base URL", html! { (Content(base)) })) }
+                    (fact("Duration", html! { (Time(self.about.elapsed_ms)) }))
                     @if let Some(seed) = self.about.seed { (fact("Seed", html! { code { "--seed " (seed) } })) }
                     @if let Some(joined) = self.about.merged {
                         (fact("Merged from", html! { (count(joined, "report", "reports")) }))
@@ -76,7 +76,7 @@ impl PageFrame<'_> {
                 }
                 nav aria-label="Parts of this page" {
                     @if self.page.bad > 0 { a href="#failed" { "Failures" } }
-                    @if self.page.waterfall.has_bars() { a href="#when" { "When" } a href="#times" { "Durations" } }
+                    @if self.page.waterfall.has_bars() { a href="#when" { "Timeline" } a href="#times" { "Durations" } }
                     a href="#requests" { "Requests" }
                     button #scheme type="button" hidden { "Toggle theme" }
                 }

@@ -268,7 +268,7 @@ impl Reader<'_> {
     fn wrong(&self, from: usize, to: usize, message: &str, instead: Option<String>) -> Read {
         let problem = self.problem(from, to, message.to_owned());
         Err(Box::new(match instead {
-            Some(text) if text.is_empty() => problem.with_hint("leave it out").with_replacement(text),
+            Some(text) if text.is_empty() => problem.with_hint("omit it").with_replacement(text),
             Some(text) => problem.with_hint(format!("write `{}`", text.trim())).with_replacement(text),
             None => problem,
         }))

@@ -125,6 +125,15 @@ fn assume_scheme(target: &str, at: Span, problems: &mut Vec<Problem>) -> Option<
     if name.eq_ignore_ascii_case("localhost") || name.starts_with("127.") || name == "[::1]" {
         return Some(format!("http://{target}"));
     }
+    // `http:/lots`, `htp:/lots`: a scheme with a slash too few, not a host without a port.
+    if let Some((scheme, "")) = host.split_once(':')
+        && scheme.bytes().all(|b| b.is_ascii_alphabetic())
+    {
+        let rest = target[authority.len()..].trim_start_matches('/');
+        let problem = Problem::error(Code::BadTarget, at, format!("`{target}` is not a valid URL"));
+        problems.push(problem.did_you_mean(format!("http://{rest}")));
+        return None;
+    }
     if !host.contains(['.', ':']) {
         let problem = Problem::error(Code::BadTarget, at, format!("`{target}` is neither a URL nor a path"));
         problems

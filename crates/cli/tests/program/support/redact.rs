@@ -29,7 +29,7 @@ const RULES: &[(Kind, &str)] = &[
     (Kind::DateName, r"\b(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), \d\d (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)\b"),
     (Kind::Date, r"(?:# ###|\b\d{4}-\d\d-\d\d)(?:[ T]\d{4})?(?:[ T]\d\d:\d\d:\d\d(?:\.\d+)?)"),
     (Kind::Age, r"\bjust now\b|\b\d+ (?:s|min) ago\b"),
-    (Kind::Duration, r#" *<?\b\d+(?:\.\d+)? (?:ms|s)\b|"(?:elapsed_ms|began|connect|wait|receive)":\d+(?:\.\d+)?"#),
+    (Kind::Duration, r#" *<?\b\d+(?:\.\d+)? (?:ms|s)\b|"(?:elapsed_ms|started|connect|wait|receive)":\d+(?:\.\d+)?"#),
     (Kind::Bar, r" *━+"),
     (Kind::Hex, r"\b[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}\b|\b[0-9a-f]{16,}\b"),
     (Kind::Version, r"\byieldtray[/ ]\d+\.\d+\.\d+\b"),
