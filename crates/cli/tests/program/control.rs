@@ -23,7 +23,7 @@ GET /scale/flaky
 % query key = {{uuid()}}
 % query fails = 9
 
-% wait until status == 200 every 20ms for 100ms
+% wait until status == 200 every 150ms for 900ms
 
 %% Skipped
 % skip when environment == \"live\" \"not on live\"
