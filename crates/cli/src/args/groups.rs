@@ -22,10 +22,9 @@ pub(super) fn with_groups(command: Command) -> Command {
             let about = about.map(ToString::to_string).unwrap_or_default();
             let _ = writeln!(groups, "  {name:<12} {about}");
         }
-        groups.push('\n');
     }
     let head = "{about}\n\n{usage-heading} {usage}\n\n";
-    let tail = "Global options:\n{options}{after-help}";
+    let tail = "\nGlobal options:\n{options}{after-help}";
     let template = format!("{head}{groups}{tail}");
     command.help_template(template).after_help(
         "Start with: yieldtray demo --keep packhouse\nMore help:  yieldtray help COMMAND, yieldtray help language",
@@ -46,5 +45,17 @@ mod tests {
         shown.sort_unstable();
         all.sort_unstable();
         assert_eq!(shown, all);
+    }
+
+    #[test]
+    fn each_help_fits_a_screen() {
+        let mut command = Args::grouped();
+        command.build();
+        let mut open = vec![command];
+        while let Some(mut command) = open.pop() {
+            let help = command.render_help().to_string();
+            assert!(help.lines().count() <= 50, "{help}");
+            open.extend(command.get_subcommands().cloned());
+        }
     }
 }
