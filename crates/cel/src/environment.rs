@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 /// The names and functions that expressions may use, known before they are evaluated.
 pub trait Environment {
-    /// The type of a name; none if there is no such name, or nobody knows yet.
+    /// The type of a name; `None` if it is unknown.
     fn name(&self, name: &str) -> Option<Type>;
 
     /// Whether names or functions of the host begin with this name and a dot.

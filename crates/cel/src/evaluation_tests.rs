@@ -1,10 +1,11 @@
 //! Tests of checking and evaluating.
 
 use crate::functions::{Call, Fault, Outcome};
+use crate::test_schema::Lot;
 use crate::tests::{expression, jumble};
 use crate::{
-    Activation, Budget, Environment, EvalErrorKind, HostFunction, Limits, Nothing, Open, Program, Record, Schema,
-    Signature, Type, Value, functions,
+    Activation, Budget, Environment, EvalErrorKind, HostFunction, Limits, Nothing, Open, Program, Record, Signature,
+    Type, Value, functions,
 };
 use proptest::prelude::*;
 use std::sync::{Arc, LazyLock};
@@ -65,7 +66,7 @@ fn limits_end_an_evaluation() {
     let loops =
         "lists.range(100).all(a, lists.range(100).all(b, lists.range(100).all(c, lists.range(100).all(d, true))))";
     assert_eq!(error(loops, Limits::default()), EvalErrorKind::Steps(1_000_000));
-    // A limit is no error that `||` passes over.
+    // `||` does not absorb an exceeded limit.
     assert_eq!(error(&format!("{loops} || true"), Limits::default()), EvalErrorKind::Steps(1_000_000));
     let small = Limits { bytes: 1 << 10, ..Limits::default() };
     for text in [
@@ -81,7 +82,7 @@ fn limits_end_an_evaluation() {
     // Looking for a member in a long list takes more steps than looking at its own.
     let search = "cel.bind(l, lists.range(100000), l.all(x, -1 in l || true))";
     assert_eq!(error(search, Limits::default()), EvalErrorKind::Steps(1_000_000));
-    // What is shared and takes no memory may not be gone through without end.
+    // Shared values take no memory, but going through them is limited.
     let shared = "['x']".to_owned() + &".map(a, [a, a])".repeat(60);
     assert_eq!(run(&format!("size({shared})")).as_deref(), Ok("1"));
     for text in [&*shared, &format!("{shared} == {shared}"), &format!("'%s'.format([{shared}])")] {
@@ -97,22 +98,6 @@ fn limits_end_an_evaluation() {
 struct Host;
 
 static LABEL: LazyLock<[Signature; 1]> = LazyLock::new(|| [Signature::parse("label", "label(string) -> string")]);
-
-struct Lot;
-
-impl Schema for Lot {
-    fn member(&self, name: &str) -> Option<Type> {
-        match name {
-            "id" => Some(Type::String),
-            "bins" => Some(Type::Int),
-            _ => None,
-        }
-    }
-
-    fn members(&self) -> Vec<String> {
-        vec!["id".to_owned(), "bins".to_owned()]
-    }
-}
 
 impl Environment for Host {
     fn name(&self, name: &str) -> Option<Type> {

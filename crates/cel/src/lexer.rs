@@ -24,7 +24,7 @@ pub enum TokenKind {
     Number,
     /// A string or bytes literal with its prefix. `closed` if its last quotes are there.
     String {
-        /// Whether it is closed.
+        /// True if it is closed.
         closed: bool,
     },
     /// An operator or a bracket.

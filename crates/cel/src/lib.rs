@@ -31,6 +31,8 @@ mod value;
 #[cfg(test)]
 mod evaluation_tests;
 #[cfg(test)]
+mod test_schema;
+#[cfg(test)]
 mod tests;
 
 pub use budget::{Budget, LimitExceeded, Limits};

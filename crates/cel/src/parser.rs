@@ -61,7 +61,7 @@ pub fn parse(text: &str) -> Parsed {
 
 struct Parser<'t> {
     text: &'t str,
-    /// Without blanks.
+    /// Without whitespace.
     tokens: Vec<Token>,
     at: usize,
     depth: usize,

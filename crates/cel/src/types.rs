@@ -76,7 +76,7 @@ impl Type {
         matches!(self, Type::Dyn | Type::Open)
     }
 
-    /// Whether it is a number, or may be one.
+    /// True if it is a number, or may be one.
     pub(crate) fn may_be_number(&self) -> bool {
         match self {
             Type::Nullable(inner) => inner.may_be_number(),

@@ -46,13 +46,13 @@ fn cells(count: usize, from: usize) -> String {
 
 fn main() {
     let text = cells(CELLS, 0);
-    let alone = lay(&[("big.http", &text)]);
+    let alone = create_workspace(&[("big.http", &text)]);
     let small: Vec<(String, String)> =
         (0..FILES).map(|number| (format!("f{number}.http"), cells(10, number))).collect();
     let mut files: Vec<(&str, &str)> = small.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
-    let among_small = lay(&files);
+    let among_small = create_workspace(&files);
     files.push(("big.http", &text));
-    let among = lay(&files);
+    let among = create_workspace(&files);
 
     // The core's own work: the text parsed and looked at, as `lint` does it.
     let mut core = Core::new(&text);
@@ -102,7 +102,7 @@ fn main() {
     );
     drop((one, many));
     let ten = cells(10 * CELLS, 0);
-    let large = lay(&[("big.http", &ten)]);
+    let large = create_workspace(&[("big.http", &ten)]);
     let memory = Editor::open(large.path(), &ten).memory();
     println!(
         "of ten times the text            {memory:>8} KB   {:.1} of it in all",
@@ -121,7 +121,7 @@ fn main() {
     );
 }
 
-fn lay(files: &[(&str, &str)]) -> tempfile::TempDir {
+fn create_workspace(files: &[(&str, &str)]) -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a folder");
     std::fs::write(folder.path().join("yieldtray.toml"), CONFIG).expect("a file");
     for (name, text) in files {

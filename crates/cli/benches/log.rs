@@ -23,8 +23,8 @@ fn main() {
     let packhouse = Packhouse::start(Server::Local).expect("a packhouse");
     let programs = tempfile::tempdir().expect("a folder");
     let tool = &*common::tool(programs.path());
-    let few = lay(tool, &packhouse.base(), FEW);
-    let many = lay(tool, &packhouse.base(), MANY);
+    let few = create_workspace(tool, &packhouse.base(), FEW);
+    let many = create_workspace(tool, &packhouse.base(), MANY);
     let log = |folder: &Path, args: &[&str]| run(Command::new(tool).arg("log").args(args).current_dir(folder));
 
     for args in [&[][..], &["show", "120"]] {
@@ -55,7 +55,7 @@ fn main() {
 }
 
 /// A workspace with so many exchanges in its log, each like one that was really sent.
-fn lay(tool: &Path, base: &str, count: i64) -> tempfile::TempDir {
+fn create_workspace(tool: &Path, base: &str, count: i64) -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a folder");
     let config = format!("[values]\nbase = \"{base}\"\n[log]\nexchanges = 1_000_000\n");
     std::fs::write(folder.path().join("yieldtray.toml"), config).expect("a file");

@@ -25,7 +25,7 @@ fn main() {
     let tool = tool.as_path();
     let folder = tempfile::tempdir().expect("a temporary folder");
     let packhouse = Packhouse::start(Server::Local).expect("a packhouse");
-    lay(folder.path(), &packhouse.base());
+    create_workspace(folder.path(), &packhouse.base());
 
     let url = format!("{}/lots/L-2039", packhouse.base());
     let send = |args: &[&str]| {
@@ -179,12 +179,12 @@ fn bare_client() -> PathBuf {
         .status()
         .expect("cargo runs");
     assert!(status.success(), "the bare client builds");
-    // The tool stands in the folder of its profile, examples in one below.
+    // The program is in the directory of its profile, examples in one below.
     let profile = Path::new(env!("CARGO_BIN_EXE_yieldtray")).parent().expect("a folder");
     profile.join("examples/bare")
 }
 
-fn lay(folder: &Path, base: &str) {
+fn create_workspace(folder: &Path, base: &str) {
     let config = format!(
         "[workspace]\nenvironment = \"bench\"\n[environments.bench.values]\nbase = \"{base}\"\nkey = \"{}\"\n",
         Server::Local.api_key()

@@ -36,9 +36,9 @@ fn with_candidates(mut command: Command) -> Command {
     let command = command.mut_args(|arg| {
         let candidates = match (name.as_str(), arg.get_id().as_str()) {
             (_, "place" | "places") => places(),
-            (_, "only" | "except" | "what") | ("log" | "export" | "trend", "name") => requests(),
+            (_, "only" | "exclude" | "what") | ("log" | "export" | "trend", "name") => requests(),
             (_, "tag") => tags(),
-            (_, "env" | "like") | ("env", "name") => environments(),
+            (_, "env" | "copy_from") | ("env", "name") => environments(),
             (_, "names") => variables(),
             (_, "target") => targets(),
             ("help", "about") => topics(),
@@ -51,7 +51,7 @@ fn with_candidates(mut command: Command) -> Command {
 
 /// Requests by name, and files and directories by path.
 fn places() -> ArgValueCompleter {
-    completer(true, |workspace, found| {
+    workspace_completer(true, |workspace, found| {
         add_requests(workspace, found);
         for file in workspace.loaded() {
             let path = workspace.shown_path(file);
@@ -69,12 +69,12 @@ fn places() -> ArgValueCompleter {
 
 /// Requests by name.
 fn requests() -> ArgValueCompleter {
-    completer(true, add_requests)
+    workspace_completer(true, add_requests)
 }
 
 /// Tags.
 fn tags() -> ArgValueCompleter {
-    completer(true, |workspace, found| {
+    workspace_completer(true, |workspace, found| {
         let cells: Vec<_> = workspace.loaded().flat_map(|file| workspace.cells(file)).collect();
         found.extend(cells.into_iter().flat_map(|cell| workspace.tags(cell)).map(|tag| (tag.to_string(), None)));
     })
@@ -82,14 +82,14 @@ fn tags() -> ArgValueCompleter {
 
 /// Environments of the configuration.
 fn environments() -> ArgValueCompleter {
-    completer(false, |workspace, found| {
+    workspace_completer(false, |workspace, found| {
         found.extend(workspace.config.environments.iter().map(|environment| (environment.name.clone(), None)));
     })
 }
 
 /// Variables of the configuration, and those that requests yield.
 fn variables() -> ArgValueCompleter {
-    completer(true, |workspace, found| {
+    workspace_completer(true, |workspace, found| {
         found.extend(workspace.config.all_entries().map(|entry| (entry.name.clone(), None)));
         for file in workspace.loaded() {
             let text = &workspace.source(file).text;
@@ -104,14 +104,14 @@ fn variables() -> ArgValueCompleter {
 
 /// Targets of `export`.
 fn targets() -> ArgValueCompleter {
-    completer(false, |_, found| {
+    completer(|found| {
         found.extend(crate::export::target_names().map(|(name, about)| (name.to_owned(), Some(about.to_owned()))));
     })
 }
 
 /// Topics of `help`, and the codes that `help` explains.
 fn topics() -> ArgValueCompleter {
-    completer(false, |_, found| {
+    completer(|found| {
         let command = Args::grouped();
         let commands = command.get_subcommands().filter(|command| !command.is_hide_set());
         found.extend(
@@ -130,12 +130,22 @@ fn add_requests(workspace: &Workspace, found: &mut Candidates) {
 
 /// A completer over the workspace; its request files are read if `with_files`. Errors are not shown: what cannot
 /// be read has no candidates.
-fn completer(with_files: bool, add: impl Fn(&Workspace, &mut Candidates) + Send + Sync + 'static) -> ArgValueCompleter {
+fn workspace_completer(
+    with_files: bool,
+    add: impl Fn(&Workspace, &mut Candidates) + Send + Sync + 'static,
+) -> ArgValueCompleter {
+    completer(move |found| {
+        if let Some(workspace) = workspace(with_files) {
+            add(&workspace, found);
+        }
+    })
+}
+
+fn completer(add: impl Fn(&mut Candidates) + Send + Sync + 'static) -> ArgValueCompleter {
     ArgValueCompleter::new(move |current: &OsStr| {
         let Some(current) = current.to_str() else { return Vec::new() };
-        let Some(workspace) = workspace(with_files) else { return Vec::new() };
         let mut found = Candidates::new();
-        add(&workspace, &mut found);
+        add(&mut found);
         // `FILE#NAME` is offered where a file was written, or its path.
         let is_wanted = |name: &str| name.starts_with(current) && (!name.contains('#') || current.contains(['#', '/']));
         let candidates = found.into_iter().filter(|(name, _)| is_wanted(name));
@@ -143,8 +153,12 @@ fn completer(with_files: bool, add: impl Fn(&Workspace, &mut Candidates) + Send 
     })
 }
 
+/// The workspace of the directory that the command line names with `-C`, or of the current one.
 fn workspace(with_files: bool) -> Option<Workspace> {
-    let root = root_for(&Path::new(".").canonicalize().ok()?, &[]);
+    // The words of the command line to complete follow `--`.
+    let words: Vec<_> = std::env::args_os().skip_while(|word| word != "--").collect();
+    let directory = words.windows(2).rev().find(|pair| pair[0] == "-C").map_or(OsStr::new("."), |pair| &pair[1]);
+    let root = root_for(&Path::new(directory).canonicalize().ok()?, &[]);
     let mut workspace = read_configuration(&root).ok()?;
     if with_files {
         let folder = root.join(&workspace.config.requests);

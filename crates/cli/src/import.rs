@@ -36,7 +36,7 @@ pub(crate) struct ImportWriter {
     kept: usize,
     /// Unsupported parts, for `--json`.
     pub(crate) notes: Vec<String>,
-    dry: bool,
+    dry_run: bool,
 }
 
 /// A file that gets requests, or standard output.
@@ -59,7 +59,7 @@ impl ImportWriter {
         host: &HostFacts,
         out: &mut Out,
     ) -> Result<Self, CommandError> {
-        let mut writer = Self::begin(common, into.into.as_deref(), into.dry, host, out)?;
+        let mut writer = Self::begin(common, into.into.as_deref(), into.dry_run, host, out)?;
         match &into.into {
             Some(file) => writer.file(file)?,
             None => writer.print(),
@@ -71,7 +71,7 @@ impl ImportWriter {
     pub(crate) fn begin(
         common: &Common,
         near: Option<&Path>,
-        dry: bool,
+        dry_run: bool,
         host: &HostFacts,
         out: &mut Out,
     ) -> Result<Self, CommandError> {
@@ -79,7 +79,7 @@ impl ImportWriter {
         let places: Vec<Locator> =
             folder.map(|folder| Locator::Path(folder.display().to_string())).into_iter().collect();
         // From reading to writing, so that no other import is lost.
-        let lock = match dry {
+        let lock = match dry_run {
             true => None,
             false => files::lock(&root_for(&here(common)?, &places)).context("cannot change files here")?,
         };
@@ -93,7 +93,7 @@ impl ImportWriter {
             extra_files: Vec::new(),
             kept: 0,
             notes: Vec::new(),
-            dry,
+            dry_run,
         })
     }
 
@@ -241,14 +241,14 @@ impl ImportWriter {
                 changes.push(Change { file: file.clone(), before, after });
             }
         }
-        if self.dry && !out.settings.json {
+        if self.dry_run && !out.settings.json {
             for (index, change) in changes.iter().enumerate() {
                 if index > 0 {
                     writeln!(out.result())?;
                 }
                 change.show(out)?;
             }
-        } else if !self.dry {
+        } else if !self.dry_run {
             changes.iter().try_for_each(|change| change.write(&self.project.root))?;
             if changes.iter().any(|change| change.file == Path::new(LOCAL_FILE)) {
                 ensure_gitignore(&self.project.root)?;
@@ -280,7 +280,7 @@ impl ImportWriter {
             let refused: Vec<_> =
                 refused.iter().map(|(title, why)| json!({ "title": title, "why": why.to_string() })).collect();
             let document = json!({
-                "requests": count, "text": printed, "files": files, "written": !self.dry && !files.is_empty(),
+                "requests": count, "text": printed, "files": files, "written": !self.dry_run && !files.is_empty(),
                 "secrets": names, "refused": refused, "kept": self.kept, "notes": self.notes,
             });
             writeln!(out.result(), "{document}")?;
@@ -308,7 +308,7 @@ impl ImportWriter {
         if !names.is_empty() {
             let all = table::count(names.len(), "secret", "secrets");
             let names = join_words(names.iter().copied());
-            let message = match (files.is_empty(), self.dry) {
+            let message = match (files.is_empty(), self.dry_run) {
                 (true, _) => {
                     format!("{all} removed from the output: set {names} in `{LOCAL_FILE}`, or use `--into FILE`")
                 }
@@ -321,13 +321,13 @@ impl ImportWriter {
         let own: Vec<_> = self.targets.iter().filter(|target| target.builder.count > 0).collect();
         let own: Vec<_> =
             own.iter().filter_map(|target| target.file.as_ref()).map(|file| file.display().to_string()).collect();
-        let message = match (own.as_slice(), self.dry) {
+        let message = match (own.as_slice(), self.dry_run) {
             ([], _) => all,
             ([file], false) => format!("{all} · appended to {file}"),
             ([file], true) => format!("{all} · nothing was written to {file}"),
-            (files, dry) => {
+            (files, dry_run) => {
                 let files = table::count(files.len(), "file", "files");
-                format!("{all} in {files}{}", if dry { " · nothing was written" } else { "" })
+                format!("{all} in {files}{}", if dry_run { " · nothing was written" } else { "" })
             }
         };
         out.say(&styles.dim(&message))?;

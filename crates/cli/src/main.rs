@@ -49,7 +49,7 @@ fn main() -> std::process::ExitCode {
                 true => output::refused_arguments(&error.render().to_string()),
                 false => error.print(),
             };
-            return ExitCode::Mistake.code().into();
+            return ExitCode::InvalidInput.code().into();
         }
     };
     let host = HostFacts::detect();

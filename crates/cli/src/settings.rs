@@ -275,7 +275,7 @@ mod tests {
             let (out_is_terminal, errors_are_terminal) = terminals;
             let host = HostFacts { out_is_terminal, errors_are_terminal, no_color, ..host() };
             let settings = OutputSettings::resolve(&common, &host);
-            (settings.styles.is_coloured(), settings.error_styles.is_coloured())
+            (settings.styles.has_color(), settings.error_styles.has_color())
         };
         for color in [None, Some(Color::Auto)] {
             assert_eq!(coloured(color, (true, true), false), (true, true));

@@ -16,7 +16,7 @@ impl Styles {
     }
 
     /// Whether there are colours.
-    pub(crate) fn is_coloured(self) -> bool {
+    pub(crate) fn has_color(self) -> bool {
         self.coloured
     }
 

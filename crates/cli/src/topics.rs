@@ -1,7 +1,7 @@
 //! The topics of `help`: pages of the documentation, which are part of the program.
 
 /// The topics: name, one line about it, and its page.
-pub(crate) const TOPICS: &[(&str, &str, &str)] = &[
+const TOPICS: &[(&str, &str, &str)] = &[
     ("language", "the request files on one page", include_str!("../../../docs/cheat-sheet.md")),
     ("config", "the keys of yieldtray.toml", include_str!("../../../docs/configuration-reference.md")),
     ("environment", "environment variables", include_str!("../../../docs/environment-variables.md")),
@@ -13,4 +13,9 @@ pub(crate) const TOPICS: &[(&str, &str, &str)] = &[
 /// The names of the topics, each with a line about it.
 pub(crate) fn topics() -> impl Iterator<Item = (&'static str, &'static str)> {
     TOPICS.iter().map(|(name, about, _)| (*name, *about))
+}
+
+/// The page of a topic.
+pub(crate) fn page(topic: &str) -> Option<&'static str> {
+    TOPICS.iter().find(|(name, ..)| *name == topic).map(|(.., page)| *page)
 }

@@ -42,7 +42,7 @@ const CRATES: &[(&str, &[&str])] = &[
     ),
 ];
 
-/// Third-party crates that any crate may use: types and small helpers that stand in the signatures of several.
+/// Third-party crates that any crate may use: types and small helpers that appear in the signatures of several.
 const COMMON: &[&str] = &[
     "base64",
     "blake3",
@@ -145,12 +145,12 @@ const HOMES: &[(&str, &[&str])] = &[
     ("uuid", &["expression"]),
 ];
 
-/// Crates without input and output: files, the network, other processes, the clock and the environment come to them as
+/// Crates without input and output: files, the network, other processes, the clock and the environment are passed as
 /// arguments.
 const WITHOUT_IO: &[&str] =
     &["source", "syntax", "cel", "expression", "http", "workspace", "engine", "report", "interchange", "ide"];
 
-/// What those must not name.
+/// The names that those must not contain.
 const IO: &[&str] = &["std::fs", "std::net", "std::process", "std::env", "SystemTime::now", "Instant::now", "Utc::now"];
 
 fn crates_folder() -> PathBuf {
@@ -457,7 +457,7 @@ fn expand<'t>(tokens: &'t [String], mut at: usize, before: &mut Vec<&'t str>, pa
                 if tokens.get(at).is_none_or(|next| next != "::") {
                     paths.push(before.clone());
                     before.truncate(length);
-                    // `a as b` stands for the same path.
+                    // `a as b` has the path `a`.
                     return at + if tokens.get(at).is_some_and(|next| next == "as") { 2 } else { 0 };
                 }
             }
@@ -471,7 +471,7 @@ fn expand<'t>(tokens: &'t [String], mut at: usize, before: &mut Vec<&'t str>, pa
     at
 }
 
-/// Modules that use each other in a circle, if there are any: the first stands again at the end.
+/// A cycle of modules that use each other, if there is one: the first is repeated at the end.
 fn cycle(uses: &BTreeMap<String, BTreeSet<String>>) -> Option<Vec<&str>> {
     let mut done = BTreeSet::new();
     uses.keys().find_map(|module| follow(module, uses, &mut Vec::new(), &mut done))

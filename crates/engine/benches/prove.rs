@@ -1,4 +1,4 @@
-//! What it costs to judge an altered answer, against judging the answer itself. The bound: twice as much.
+//! Evaluating the checks of a mutated response against those of the response itself. The bound: twice the time.
 
 #![allow(clippy::print_stdout)]
 
@@ -90,7 +90,7 @@ fn run(body: &str, checks: &str, cells: usize, prove: bool) -> (Duration, usize)
         };
         let start = Instant::now();
         run.complete(ready, Ok(answer));
-        // Checks may be judged only when somebody wants to hear of them.
+        // Checks may be evaluated only when events are asked for.
         let events: Vec<Event> = run.events().collect();
         took += start.elapsed();
         for event in events {

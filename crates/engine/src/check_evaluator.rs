@@ -39,7 +39,7 @@ pub(crate) struct CheckResults {
     pub(crate) failures: Vec<CheckFailure>,
     pub(crate) yields: Vec<YieldReport>,
     /// Warnings about checks that passed.
-    pub(crate) remarks: Vec<Problem>,
+    pub(crate) problems: Vec<Problem>,
 }
 
 impl CheckResults {
@@ -50,7 +50,7 @@ impl CheckResults {
         let masked = self.failures.extract_if(.., |failure| failure.mentions(MASK) || !is_same_failure(failure));
         let masked: Vec<CheckFailure> = masked.collect();
         self.checks -= masked.len();
-        self.remarks.extend(masked.into_iter().map(|failure| {
+        self.problems.extend(masked.into_iter().map(|failure| {
             let message = "this check reads a secret, which is masked in the log: not evaluated";
             Problem::warning(Code::NotEvaluated, failure.span, message).in_source(failure.source)
         }));
@@ -64,7 +64,7 @@ impl CheckEvaluator<'_> {
             match expr.purpose {
                 Purpose::Check { label, hint } => {
                     results.checks += 1;
-                    if let Some(mut failure) = self.check(expr, names, &mut results.remarks) {
+                    if let Some(mut failure) = self.check(expr, names, &mut results.problems) {
                         failure.label = label.map(str::to_owned);
                         failure.hint = hint.map(|hint| self.hint(expr.source, hint, names));
                         results.failures.push(failure);
@@ -117,7 +117,7 @@ impl CheckEvaluator<'_> {
         &mut self,
         expr: &ResponseExpr<'_>,
         names: &mut ResponseScope<'_>,
-        remarks: &mut Vec<Problem>,
+        problems: &mut Vec<Problem>,
     ) -> Option<CheckFailure> {
         let ResponseExpr { source, span, ref expression, .. } = *expr;
         // A body that was not kept cannot be judged, and a check that is not judged did not pass.
@@ -132,7 +132,7 @@ impl CheckEvaluator<'_> {
         };
         let evaluation = self.engine.evaluate_with_record(expression, &bindings, self.random);
         if evaluation.is_true() {
-            remarks.extend(evaluation.vacuous_alls().into_iter().map(|list| vacuous_all(expr, &list)));
+            problems.extend(evaluation.vacuous_alls().into_iter().map(|list| vacuous_all(expr, &list)));
             return None;
         }
         let mut notes = match evaluation.outcome() {

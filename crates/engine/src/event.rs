@@ -3,6 +3,8 @@
 use crate::ExitCode;
 use crate::difference::Difference;
 use crate::prove::MutationReport;
+use serde::de::IntoDeserializer;
+use serde::de::value::StrDeserializer;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
@@ -84,17 +86,10 @@ impl Outcome {
         }
     }
 
-    /// The outcome of that name, or of its name before version 0.2.
+    /// The outcome of this name, or of its former name.
     pub fn named(name: &str) -> Option<Self> {
-        Some(match name {
-            "passed" => Outcome::Passed,
-            "failed" => Outcome::Failed,
-            "not-sent" => Outcome::NotSent,
-            "skipped" => Outcome::Skipped,
-            "invalid" | "mistaken" => Outcome::Invalid,
-            "no-response" | "no-answer" => Outcome::NoResponse,
-            _ => return None,
-        })
+        let name: StrDeserializer<'_, serde::de::value::Error> = name.into_deserializer();
+        Self::deserialize(name).ok()
     }
 
     /// The stable word for data output.
@@ -327,7 +322,7 @@ impl Summary {
         } else if self.no_response > 0 {
             ExitCode::NoResponse
         } else if self.invalid > 0 {
-            ExitCode::Mistake
+            ExitCode::InvalidInput
         } else {
             ExitCode::failed_if(self.failed_checks + self.failed_yields > 0)
         }

@@ -9,7 +9,7 @@ pub enum ExitCode {
     /// 1: a check or a yield failed, or a comparison found a difference.
     Failed = 1,
     /// 2: an error in a file, a value or an option, or the system failed.
-    Mistake = 2,
+    InvalidInput = 2,
     /// 3: a request got no usable response.
     NoResponse = 3,
     /// 130: interrupted, as shells report SIGINT.
@@ -22,9 +22,9 @@ impl ExitCode {
         if failed { Self::Failed } else { Self::Success }
     }
 
-    /// `Mistake` or `Success`.
-    pub fn mistake_if(mistaken: bool) -> Self {
-        if mistaken { Self::Mistake } else { Self::Success }
+    /// `InvalidInput` or `Success`.
+    pub fn invalid_input_if(invalid: bool) -> Self {
+        if invalid { Self::InvalidInput } else { Self::Success }
     }
 
     /// The number, from 0 to 255.

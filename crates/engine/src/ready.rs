@@ -45,7 +45,7 @@ pub(crate) struct ResponseWork<'w> {
     /// The checks and yields.
     pub(crate) exprs: Vec<ResponseExpr<'w>>,
     /// Problems of the request that do not stop it.
-    pub(crate) remarks: Vec<Problem>,
+    pub(crate) problems: Vec<Problem>,
     /// The largest body that is kept of the response whatever reads it, in bytes.
     pub(crate) capture_limit: u64,
     /// The condition of `% wait`.
@@ -54,8 +54,8 @@ pub(crate) struct ResponseWork<'w> {
 
 impl ReadyRequest<'_> {
     /// Problems of the request that do not stop it.
-    pub fn remarks(&self) -> &[Problem] {
-        &self.work.remarks
+    pub fn problems(&self) -> &[Problem] {
+        &self.work.problems
     }
 
     /// The largest body to hold of the response, in bytes: any size where something reads it, else what reports and the

@@ -3,14 +3,14 @@
 use serde_json::Value;
 use yieldtray_http::{Exchange, is_json};
 
-/// A larger body is no error message, in bytes.
+/// Larger bodies are not read for a message, in bytes.
 const MAX_BODY_BYTES: usize = 64 * 1024;
 /// More than this many characters are cut.
 const MAX_CHARS: usize = 300;
 /// Of more errors only the first are shown.
 const MAX_ERRORS: usize = 3;
 
-/// What the body of an error response says about it, in one line; `None` for a success, or a body without an explanation.
+/// The explanation in the body of an error response, in one line; `None` for a success, or a body without an explanation.
 pub(crate) fn server_message(exchange: &Exchange) -> Option<String> {
     if exchange.status < 400 || exchange.body.len() > MAX_BODY_BYTES || !is_json(&exchange.media_type()) {
         return None;

@@ -30,7 +30,7 @@ impl<'c> Evaluation<'c> {
         &self.outcome
     }
 
-    /// Whether it is true.
+    /// True if it is `true`.
     pub fn is_true(&self) -> bool {
         self.outcome.as_ref().is_ok_and(|value| value.as_bool() == Some(true))
     }

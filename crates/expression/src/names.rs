@@ -9,7 +9,7 @@ pub fn is_builtin(name: &str) -> bool {
     function(name).is_some() || MACROS.iter().any(|(known, ..)| *known == name)
 }
 
-/// Whether it gives the name to a type: `type(x) == int`.
+/// True if it is the name of a type: `type(x) == int`.
 pub fn is_type_name(name: &str) -> bool {
     type_name(name).is_some()
 }

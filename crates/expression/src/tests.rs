@@ -216,7 +216,7 @@ fn what_can_never_hold_is_found_with_all_that_is_wrong_before_anything_is_evalua
             assert!(found.starts_with(&start), "{expression}: {found}");
         }
     }
-    // What is not known may hold.
+    // Unknown values may satisfy a condition.
     for expression in
         ["body == '200'", "row.bins + 1 == 2", "body.lots.all(l, l.bins > 1.5)", "environment == 'pack-1'"]
     {

@@ -1,4 +1,4 @@
-//! What looks at a whole workspace, `lint` and `values`, against parsing its files and nothing else.
+//! The commands that read a whole workspace, `lint` and `values`, against only parsing its files.
 //! The bound: at most 6 times as long, over 10,000 cells in 500 files. And `lint` of 100,000 cells in one file.
 
 #![allow(clippy::print_stdout)]

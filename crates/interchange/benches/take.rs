@@ -1,5 +1,5 @@
-//! What others hand over, made into cells: shell commands, and the description of an API against parsing it as
-//! JSON and nothing else. The bounds: 10,000 commands a second, 4 times the time for a description of 13 MB.
+//! Importing shell commands, and the description of an API against only parsing it as
+//! JSON. The bounds: 10,000 commands a second, 4 times the time for a description of 13 MB.
 
 #![allow(clippy::print_stdout)]
 

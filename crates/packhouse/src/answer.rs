@@ -5,7 +5,7 @@ use axum::http::{HeaderMap, Response, StatusCode, Uri, header};
 use axum::response::IntoResponse;
 use serde_json::{Map, Value, json};
 
-/// A JSON answer.
+/// A JSON response.
 pub(crate) fn json_answer(status: StatusCode, value: &Value) -> Response<Body> {
     (status, [(header::CONTENT_TYPE, "application/json")], value.to_string()).into_response()
 }

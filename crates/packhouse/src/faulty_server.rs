@@ -43,7 +43,7 @@ impl FaultyServer {
         Ok(Self { address, ended, requests })
     }
 
-    /// Its address as a base for requests.
+    /// Its base URL.
     pub fn base(&self) -> String {
         format!("http://{}", self.address)
     }

@@ -123,7 +123,7 @@ impl Packhouse {
         self.address
     }
 
-    /// Its address as a base for requests: `http://127.0.0.1:PORT`.
+    /// Its base URL: `http://127.0.0.1:PORT`.
     pub fn base(&self) -> String {
         self.base.clone()
     }

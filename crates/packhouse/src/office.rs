@@ -43,7 +43,7 @@ pub(crate) async fn ledger(
     response
 }
 
-/// Whether `answer` is the one of RFC 7616 3.4.1.
+/// Whether the digest matches RFC 7616 3.4.1.
 fn proves(shared: &Shared, method: &Method, uri: &Uri, answer: &str, nonce: &str) -> bool {
     let fields: HashMap<&str, &str> = answer
         .split(", ")

@@ -15,7 +15,7 @@ use tokio_rustls::{TlsAcceptor, rustls};
 /// How long a handshake may take: nobody else is let in meanwhile.
 const HANDSHAKE_TIMEOUT: Duration = Duration::from_secs(2);
 
-/// Certificates of a made-up authority. All are PEM.
+/// Certificates of a test authority. All are PEM.
 #[derive(Clone, Debug)]
 pub struct Certificates {
     /// The authority's own certificate: whoever trusts it trusts the packhouse.

@@ -1,4 +1,4 @@
-//! The packhouse as its callers meet it: what it takes, and what it refuses.
+//! The API of the packhouse: what it accepts and refuses.
 
 use std::io::{Read, Write};
 use std::net::TcpStream;

@@ -12,7 +12,7 @@ const RUNS: usize = 9;
 
 fn main() {
     let (one, keyless) = (body(40_000, "id"), body(40_000, "at"));
-    // Every seventh lot has other bins, a hundred are gone, one stands elsewhere.
+    // Every seventh lot has other bins, a hundred are gone, one is elsewhere.
     let other = |text: &str| {
         let mut lines: Vec<String> = text.lines().map(str::to_owned).collect();
         for line in lines.iter_mut().skip(7).step_by(7) {
@@ -41,7 +41,7 @@ fn main() {
         }
         let (parsing, comparing) = (median(parsing), median(comparing));
         println!(
-            "{name:<18} 2 × {:.1} MB, parsed in {:.0} ms, compared in {:.0} ms ({differences} told): {:.2} times (bound 5)",
+            "{name:<18} 2 × {:.1} MB, parsed in {:.0} ms, compared in {:.0} ms ({differences} differences): {:.2} times (bound 5)",
             ours.body.len() as f64 / 1e6,
             parsing.as_secs_f64() * 1e3,
             comparing.as_secs_f64() * 1e3,

@@ -25,8 +25,8 @@ pub(super) fn headline(entry: &Entry<'_>) -> String {
     if let Some(reason) = &entry.reason {
         return one_line(&format!("skipped: {reason}"));
     }
-    let mistake = entry.diagnostics.iter().find(|problem| problem.severity == "error");
-    mistake.map_or_else(String::new, |mistake| one_line(&mistake.message))
+    let error = entry.diagnostics.iter().find(|problem| problem.severity == "error");
+    error.map_or_else(String::new, |error| one_line(&error.message))
 }
 
 /// All there is to say of it: what was sent, and why each check failed, with the place of each.

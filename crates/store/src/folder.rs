@@ -1,4 +1,4 @@
-//! The folder `.yieldtray/` at a workspace's root. It counts only if this user created it here: one that came with a
+//! The folder `.yieldtray/` at a workspace's root. It counts only if this user created it here: one that is part of a
 //! repository, an archive or a copy of another workspace is never read.
 
 use crate::sync::sync_folder;

@@ -1,4 +1,4 @@
-//! The log in a real file: numbered, found again, trimmed, erased, and what becomes of it when things go wrong.
+//! The log in a real file: numbers, search, retention, deletion, and failures.
 
 use std::path::Path;
 use std::process::Command;
@@ -110,7 +110,7 @@ fn exchanges_are_numbered_and_found_by_what_they_are() {
     let number = |name: &str| last.get(&("intake.http".to_owned(), name.to_owned(), None)).copied();
     assert_eq!([number("book-lot"), number("read-lot"), number("read[1]")], [Some(1), Some(2), None]);
 
-    // Words and the beginnings of words, in capitals or not; all of the text must stand there.
+    // Words and prefixes of words, in any case; all words of the text must match.
     assert_eq!(search(&mut store, "L-2043"), [2, 1]);
     assert_eq!(search(&mut store, "l-204"), [2, 1]);
     assert_eq!(search(&mut store, "note\":\"KÄTHE"), [2]);
@@ -264,7 +264,7 @@ fn a_damaged_file_is_told_from_other_trouble_and_set_aside() {
     let mut first = store(root.path());
     first.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged");
     drop(first);
-    // What lies in the write-ahead log would take the place of damaged pages.
+    // The write-ahead log would replace damaged pages.
     std::fs::remove_file(folder.join("state.db-wal")).expect("a file");
     std::fs::write(folder.join("state.db"), "these are no pages of a database, whoever wrote them").expect("a file");
     let error = Store::open(root.path(), key(root.path())).expect_err("it is damaged");
@@ -276,7 +276,7 @@ fn a_damaged_file_is_told_from_other_trouble_and_set_aside() {
     let mut fresh = store(root.path());
     assert_eq!(fresh.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged"), 1);
     drop(fresh);
-    // A newer file is no damaged one, and neither is a folder that cannot be written.
+    // A newer file is not damaged, and neither is a directory without write permission.
     let newer = rusqlite::Connection::open(folder.join("state.db")).expect("a database");
     newer.pragma_update(None, "user_version", 77).expect("it is set");
     drop(newer);

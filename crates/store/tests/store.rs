@@ -1,4 +1,4 @@
-//! The state file on a real disk: kept, sealed, shared, refused.
+//! The state file on a real disk: stored, encrypted, shared, refused.
 
 use std::path::Path;
 use yieldtray_store::{CapturedRow, Error, Kind, StateFolder, Store};
@@ -91,7 +91,7 @@ fn many_writers_lose_nothing() {
     let rows = store.captured("local").expect("rows");
     assert_eq!(rows.iter().filter(|row| row.value.as_deref() == Some("1")).count(), 400, "all open with one id");
     drop(store);
-    // What is left beside the file stays small: it is written back when it grows.
+    // The journal beside the file stays small: it is written back when it grows.
     let log = std::fs::metadata(root.path().join(".yieldtray/state.db-wal")).map_or(0, |data| data.len());
     assert!(log < 1024 * 1024, "{log}");
 }
@@ -116,7 +116,7 @@ fn the_folder_is_its_owners_and_no_repositorys() {
     }
 }
 
-/// What came with a repository, an archive or a copy counts for nothing.
+/// State from a repository, an archive or a copy is ignored.
 #[cfg(unix)]
 #[test]
 fn a_folder_that_was_not_made_here_is_not_trusted() {
@@ -177,7 +177,7 @@ fn credentials_are_sealed_in_their_place_and_change_together() {
     assert_eq!(values(&store, "local", Kind::Cookie), some(&["canary-4"]));
     assert_eq!(store.credentials("local", Kind::Cookie).expect("rows")[0].at, 8);
 
-    // What is moved to another place, or opened with another key, is not there.
+    // State that was moved to another directory, or is opened with another key, cannot be read.
     drop(store);
     let database = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
     let moved =

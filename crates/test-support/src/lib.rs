@@ -50,7 +50,7 @@ pub fn random() -> RandomSource {
     RandomSource::new(1, Box::new(move || noon))
 }
 
-/// An answer with this status, these header fields and this body.
+/// A response with this status, these header fields and this body.
 pub fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
     Exchange {
         sent: Arc::new(PreparedRequest::new("GET", "http://local/lots".parse().expect("an address"))),
@@ -69,7 +69,7 @@ pub fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
     }
 }
 
-/// A JSON answer.
+/// A JSON response.
 pub fn json_answer(status: u16, body: &str) -> Exchange {
     answer(status, &[("content-type", "application/json")], body)
 }
@@ -84,7 +84,7 @@ pub struct RunRecord {
     pub sent: Vec<Arc<PreparedRequest>>,
 }
 
-/// Replays `files` of `fixture`; `respond` answers.
+/// Replays `files` of `fixture`; `respond` makes the responses.
 pub fn replay(
     fixture: &str,
     files: &[&str],

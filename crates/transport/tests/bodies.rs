@@ -1,4 +1,4 @@
-//! Bodies on their way: files that go out in pieces, answers that are passed on, cookies beside them.
+//! Bodies: streamed files, responses that are passed on, cookies beside them.
 
 use std::io::{self, Read, Write};
 use std::net::{TcpListener, TcpStream};
@@ -34,7 +34,7 @@ fn receive(stream: &mut TcpStream) -> Option<(String, Vec<u8>)> {
     }
 }
 
-/// A server that answers each request of each connection by its head, and tells what came.
+/// A server that responds to each request of each connection by its head, and records what it received.
 fn server(answer: impl Fn(&str) -> Vec<u8> + Send + Sync + 'static) -> (String, Receiver<(String, Vec<u8>)>) {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let host = listener.local_addr().expect("an address").to_string();

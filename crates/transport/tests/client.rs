@@ -1,4 +1,4 @@
-//! The client against servers that are real, slow or odd, on loopback.
+//! The client against servers that are slow or faulty, on loopback.
 
 use rustls::ServerConfig;
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};

@@ -4,7 +4,7 @@ use serde_json::Value;
 use yieldtray_http::body_shape::{BodyShape, FieldPath, Segment};
 use yieldtray_source::names::is_value_name;
 
-/// Checks that hold for an answer and would notice if it lost its shape: its status, its media type, the fields
+/// Checks that pass for a response and detect a change of its structure: its status, its media type, the fields
 /// that are there with their types.
 pub fn checks_for(status: u16, media: &str, outline: &BodyShape<'_>) -> Vec<String> {
     let mut checks = vec![format!("status == {status}")];

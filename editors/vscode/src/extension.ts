@@ -1,4 +1,4 @@
-// Yield Tray in VS Code: starts the language server, shows answers beside the file, asks what the server wants
+// Yield Tray in VS Code: starts the language server, shows responses beside the file, asks what the server wants
 // to know. All the rest is the server's, through the official language client.
 
 import * as vscode from "vscode";
@@ -118,7 +118,7 @@ export async function activate(context: vscode.ExtensionContext): Promise<void> 
     ],
     initializationOptions: startOptions(settings.get<boolean>("hints", true)),
     middleware: {
-      // A refusal is told once, in its own words.
+      // An error is shown once, with its message.
       executeCommand: async (command, args, next) => {
         try {
           return await next(command, args);

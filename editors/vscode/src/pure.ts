@@ -1,4 +1,4 @@
-// What can be decided without the editor.
+// Functions that do not use the editor.
 
 /** A question of the server, as `yieldtray/ask` carries it. */
 export interface Question {

@@ -13,11 +13,11 @@ test("a question is put as it can be answered", () => {
   assert.deepEqual(formOf({ ...question, secret: true }), { kind: "type", prompt: "How many bins?", value: "", password: true });
 });
 
-test("the server is told that this client asks", () => {
+test("the server knows that this client prompts", () => {
   assert.deepEqual(startOptions(false), { asks: true, hints: false });
 });
 
-test("answers are told from questions", () => {
+test("responses are distinguished from prompts", () => {
   assert.ok(isAnswer("/api/.yieldtray/answers/requests/intake.http/look.txt"));
   assert.ok(isAnswer("\\api\\.yieldtray\\answers\\intake.http\\look.txt"));
   assert.ok(!isAnswer("/api/.yieldtray/questions.txt"));

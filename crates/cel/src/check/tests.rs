@@ -1,25 +1,8 @@
 //! Tests of the types that are known before anything is evaluated, and of what does not fit.
 
-use crate::{Environment, Open, Program, Schema, Type};
+use crate::test_schema::Lot;
+use crate::{Environment, Open, Program, Type};
 use std::sync::Arc;
-
-/// A lot: `id` and `bins`, and a note that may be null.
-struct Lot;
-
-impl Schema for Lot {
-    fn member(&self, name: &str) -> Option<Type> {
-        match name {
-            "id" => Some(Type::String),
-            "bins" => Some(Type::Int),
-            "note" => Some(Type::Nullable(Arc::new(Type::String))),
-            _ => None,
-        }
-    }
-
-    fn members(&self) -> Vec<String> {
-        ["id", "bins", "note"].map(str::to_owned).to_vec()
-    }
-}
 
 struct Names;
 
@@ -204,7 +187,7 @@ fn names_are_free_unless_something_binds_them() {
     assert_eq!(names("a + b.c + a"), ["a[0..1, 10..11]", "b[4..5]"]);
     assert_eq!(names("a.map(a, a + b)"), ["a[0..1]", "b[13..14]"]);
     assert_eq!(names("cel.bind(a, b, a + c)"), ["b[12..13]", "c[19..20]"]);
-    // A type that something is compared with is no name; elsewhere it may be one.
+    // A name that is compared with `type(…)` is a type there; elsewhere it may be a variable.
     assert_eq!(names("type(a) == int && int in [b]"), ["a[5..6]", "int[18..21]", "b[26..27]"]);
     assert_eq!(names("int == type(a)"), ["a[12..13]"]);
     assert_eq!(names("math.abs(a)"), ["a[9..10]"]);

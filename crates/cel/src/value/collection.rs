@@ -35,7 +35,7 @@ pub trait ListSource: Send + Sync {
     /// How many members it has.
     fn len(&self) -> usize;
 
-    /// Whether it has no members.
+    /// True if it has no members.
     fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -63,7 +63,7 @@ impl List {
         }
     }
 
-    /// Whether it has no members.
+    /// True if it has no members.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -124,7 +124,7 @@ pub trait MapSource: Send + Sync {
     /// How many entries it has.
     fn len(&self) -> usize;
 
-    /// Whether it has no entries.
+    /// True if it has no entries.
     fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -155,7 +155,7 @@ impl Map {
         }
     }
 
-    /// Whether it has no entries.
+    /// True if it has no entries.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }

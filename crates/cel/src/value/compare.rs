@@ -51,7 +51,7 @@ impl PartialOrd for Value {
 }
 
 impl Value {
-    /// Whether it is a number.
+    /// True if it is a number.
     pub fn is_number(&self) -> bool {
         matches!(self, Value::Int(_) | Value::Uint(_) | Value::Double(_) | Value::Decimal(_))
     }
@@ -78,7 +78,7 @@ impl List {
 }
 
 impl Map {
-    /// Whether it has a key.
+    /// True if it has a key.
     pub(crate) fn has_key(&self, key: &Value) -> bool {
         KeyRef::from_value(key).is_some_and(|key| self.get(key).is_some())
     }

@@ -61,7 +61,7 @@ pub trait Object: fmt::Debug + Send + Sync {
     /// The name of the type.
     fn type_name(&self) -> &'static str;
 
-    /// Whether it equals another value of the same type.
+    /// True if it equals another value of the same type.
     fn equals(&self, other: &dyn Object) -> bool;
 
     /// Its text, as `string(x)` returns it.
@@ -162,7 +162,7 @@ impl Value {
         }
     }
 
-    /// Whether it is the value that its type begins with: zero, empty, false, null, no value, or 1970.
+    /// True if it is the default value of its type: zero, empty, false, null, no value, or 1970.
     pub(crate) fn is_zero(&self) -> bool {
         match self {
             Value::Null | Value::Optional(None) => true,

@@ -1,4 +1,4 @@
-//! What the benchmarks of whole processes share.
+//! Shared parts of the benchmarks of whole processes.
 
 #![allow(dead_code, unreachable_pub)] // each benchmark uses its part
 
@@ -49,7 +49,7 @@ pub fn shown(time: Duration) -> String {
     format!("{:>8.2} ms", time.as_secs_f64() * 1e3)
 }
 
-/// What share one time is of another.
+/// The ratio of one time to another.
 pub fn ratio(a: Duration, b: Duration) -> f64 {
     a.as_secs_f64() / b.as_secs_f64()
 }

@@ -48,28 +48,29 @@ pub(crate) struct Common {
     pub(crate) verbose: bool,
 }
 
-/// Options that a command has no use for. They are accepted everywhere, so that an alias or a script can set them, but
-/// the help of a command shows only those that it follows.
-fn unused(command: &str) -> &'static [&'static str] {
-    const REQUESTS: &[&str] = &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal"];
-    match command {
-        "send" | "replay" | "prove" | "resend" | "compare" | "export" | "values" => &[],
-        "lint" | "lsp" => &["seed", "reveal", "secrets_to"],
-        "tray" | "cookies" | "log" | "show" | "drop" | "clear" | "trend" | "har" => {
+/// Options that the command with these arguments has no use for. They are accepted everywhere, so that an alias or a
+/// script can set them, but the help of a command shows only those that it follows.
+fn unused(arguments: &str) -> &'static [&'static str] {
+    match arguments {
+        "Send" | "Replay" | "Prove" | "LogResend" | "LogCompare" | "Export" | "Values" => &[],
+        "Lint" => &["seed", "reveal", "secrets_to"],
+        "Tray" | "Cookies" | "Log" | "LogShow" | "LogDrop" | "LogClear" | "LogTrend" | "LogExport" | "Names" => {
             &["set", "seed", "allow", "read_env", "secrets_to"]
         }
-        "env" => &["set", "seed", "reveal", "secrets_to"],
-        "demo" => &["env", "set", "allow", "read_env", "secrets_to", "reveal"],
-        "init" | "completions" | "man" | "help" => {
+        "Env" => &["set", "seed", "reveal", "secrets_to"],
+        "Demo" => &["env", "set", "allow", "read_env", "secrets_to", "reveal"],
+        "Init" | "Completions" | "Man" | "Help" => {
             &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal", "json", "verbose"]
         }
-        _ => REQUESTS,
+        _ => &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal"],
     }
 }
 
-/// The command without the help of options that it has no use for.
-pub(super) fn hide_unused(command: clap::Command) -> clap::Command {
-    let unused = unused(command.get_name());
+/// The command without the help of options that it has no use for; `T` are its own arguments.
+pub(super) fn hide_unused<T: Group>(command: clap::Command) -> clap::Command {
+    // The group of the arguments of a type has the name of the type; commands below others may share theirs.
+    let group = T::group_id();
+    let unused = unused(group.as_ref().map_or("", clap::Id::as_str));
     unused.iter().fold(command, |command, name| command.mut_arg(name, |arg| arg.hide(true)))
 }
 
@@ -78,7 +79,7 @@ fn seed(text: &str) -> Result<u64, String> {
 }
 
 impl Common {
-    /// What was found behind a command, which keeps it: it is taken apart later.
+    /// The options after a command. They are copied: its own arguments are parsed later.
     pub(super) fn of(matches: &ArgMatches) -> Self {
         let all = |name| matches.get_many(name).into_iter().flatten().cloned().collect();
         Self {

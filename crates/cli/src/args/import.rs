@@ -42,8 +42,8 @@ pub(crate) struct ImportTarget {
     #[arg(long, value_name = "FILE.http")]
     pub(crate) into: Option<PathBuf>,
     /// Write nothing; show what would change
-    #[arg(short = 'n', long = "dry-run", alias = "dry")]
-    pub(crate) dry: bool,
+    #[arg(short = 'n', long, alias = "dry")]
+    pub(crate) dry_run: bool,
 }
 
 #[derive(Debug, Group)]
@@ -94,6 +94,6 @@ pub(crate) struct ImportOpenapi {
     #[arg(long, value_name = "OPERATION")]
     pub(crate) operation: Option<String>,
     /// Write nothing; show what would change
-    #[arg(short = 'n', long = "dry-run", alias = "dry")]
-    pub(crate) dry: bool,
+    #[arg(short = 'n', long, alias = "dry")]
+    pub(crate) dry_run: bool,
 }

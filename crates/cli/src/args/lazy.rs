@@ -12,7 +12,7 @@ pub(crate) struct LazyArgs<T>(pub(crate) T);
 
 impl<T: Args> Args for LazyArgs<T> {
     fn augment_args(command: Command) -> Command {
-        command.defer(|command| hide_unused(with::<Common>(with::<T>(command))))
+        command.defer(|command| hide_unused::<T>(with::<Common>(with::<T>(command))))
     }
 
     fn augment_args_for_update(command: Command) -> Command {
@@ -59,6 +59,27 @@ mod tests {
             let is_there = command.get_arguments().any(|arg| arg.get_id() == "directory");
             assert!(is_there, "{}", command.get_bin_name().unwrap_or_default());
             open.extend(command.get_subcommands().filter(|below| below.get_name() != "help"));
+        }
+    }
+
+    #[test]
+    fn the_help_of_a_command_has_the_global_options_that_it_follows() {
+        let mut command = Args::command();
+        command.build();
+        let mut shows = |path: [&str; 2], option: &str| {
+            let command = path.iter().try_fold(&mut command, |command, name| command.find_subcommand_mut(name));
+            command.expect("a command").render_help().to_string().contains(option)
+        };
+        let expected = [
+            (["log", "export"], "--env", true),
+            (["log", "export"], "--seed", false),
+            (["log", "resend"], "--seed", true),
+            (["import", "har"], "--env", false),
+            (["import", "har"], "--json", true),
+            (["cookies", "drop"], "--env", true),
+        ];
+        for (path, option, is_shown) in expected {
+            assert_eq!(shows(path, option), is_shown, "{path:?} {option}");
         }
     }
 

@@ -12,8 +12,8 @@ pub(crate) struct Log {
     #[command(flatten)]
     pub(crate) filter: LogFilter,
     /// At most N exchanges, newest first
-    #[arg(short = 'n', long = "limit", alias = "most", value_name = "N", default_value_t = 30)]
-    pub(crate) most: usize,
+    #[arg(short = 'n', long, alias = "most", value_name = "N", default_value_t = 30)]
+    pub(crate) limit: usize,
 }
 
 /// Which exchanges; with `--env`, those of that environment.
@@ -45,13 +45,12 @@ pub(crate) enum LogAction {
     Show(LazyArgs<LogShow>),
     /// Send a past request again, and show what differs
     #[command(
-        name = "resend",
         alias = "again",
         after_help = "Examples:
   yieldtray log resend 41
   yieldtray log resend 41 --exactly"
     )]
-    Again(LazyArgs<LogAgain>),
+    Resend(LazyArgs<LogResend>),
     /// Compare two past responses, or those of two environments; exit with 1 if they differ
     #[command(after_help = "Examples:
   yieldtray log compare 41 44
@@ -86,7 +85,7 @@ pub(crate) struct LogShow {
     pub(crate) display: DisplayArgs,
 }
 
-/// What to print of an exchange.
+/// The parts of an exchange to print.
 #[derive(Debug, Default, Group)]
 pub(crate) struct DisplayArgs {
     /// Print head, body, sent, timeline, cookies or all (comma-separated)
@@ -101,7 +100,7 @@ pub(crate) struct DisplayArgs {
 }
 
 #[derive(Debug, Group)]
-pub(crate) struct LogAgain {
+pub(crate) struct LogResend {
     /// Its number
     #[arg(value_name = "NUMBER", value_parser = number, allow_negative_numbers = true)]
     pub(crate) number: i64,
@@ -117,7 +116,7 @@ pub(crate) struct LogAgain {
     pub(crate) yes: bool,
 }
 
-/// What counts as a difference.
+/// The differences to ignore.
 #[derive(Debug, Group)]
 pub(crate) struct CompareArgs {
     /// Ignore status, headers, headers.NAME, body, body.MEMBER or a JSONPath (repeatable)
@@ -166,8 +165,8 @@ pub(crate) struct LogExport {
     #[command(flatten)]
     pub(crate) filter: LogFilter,
     /// The file to write [default: standard output]
-    #[arg(short = 'o', long = "output", alias = "out", value_name = "FILE", help_heading = OUTPUT)]
-    pub(crate) out: Option<PathBuf>,
+    #[arg(short = 'o', long, alias = "out", value_name = "FILE", help_heading = OUTPUT)]
+    pub(crate) output: Option<PathBuf>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -184,8 +183,8 @@ pub(crate) struct LogTrend {
     #[arg(long, value_name = "WHEN")]
     pub(crate) since: Option<Since>,
     /// Write the plot to FILE.svg, or a page to FILE.html
-    #[arg(short = 'o', long = "output", alias = "out", value_name = "FILE", help_heading = OUTPUT)]
-    pub(crate) out: Option<PathBuf>,
+    #[arg(short = 'o', long, alias = "out", value_name = "FILE", help_heading = OUTPUT)]
+    pub(crate) output: Option<PathBuf>,
 }
 
 /// The number of an exchange.

@@ -16,8 +16,8 @@ pub(crate) use export::{Export, OnOff};
 pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, ImportTarget};
 pub(crate) use lazy::LazyArgs;
 pub(crate) use log::{
-    CompareArgs, DisplayArgs, ExportFormat, Log, LogAction, LogAgain, LogClear, LogCompare, LogDrop, LogExport,
-    LogFilter, LogShow, LogTrend,
+    CompareArgs, DisplayArgs, ExportFormat, Log, LogAction, LogClear, LogCompare, LogDrop, LogExport, LogFilter,
+    LogResend, LogShow, LogTrend,
 };
 use std::path::PathBuf;
 use std::str::FromStr;
@@ -52,7 +52,7 @@ impl Args {
         groups::with_groups(Self::command())
     }
 
-    /// What was found; the options of every command may be before a command or after it.
+    /// The parsed arguments; global options may be before a command or after it.
     fn of(mut matches: ArgMatches) -> Result<Self, Error> {
         let mut behind = Vec::new();
         let mut below = matches.subcommand();
@@ -311,8 +311,8 @@ pub(crate) struct Send {
     #[command(flatten)]
     pub(crate) display: DisplayArgs,
     /// Write the response body to FILE, whatever its size
-    #[arg(short = 'o', long = "output", alias = "out", value_name = "FILE", help_heading = OUTPUT)]
-    pub(crate) out: Option<PathBuf>,
+    #[arg(short = 'o', long, alias = "out", value_name = "FILE", help_heading = OUTPUT)]
+    pub(crate) output: Option<PathBuf>,
     /// Append the request of --text or - to FILE after a response
     #[arg(long, value_name = "FILE.http", help_heading = OUTPUT)]
     pub(crate) append: Option<PathBuf>,
@@ -320,9 +320,9 @@ pub(crate) struct Send {
     #[arg(long, help_heading = OUTPUT)]
     pub(crate) no_log: bool,
     /// Print the request as it would be sent, and send nothing
-    #[arg(short = 'n', long = "dry-run", alias = "dry", help_heading = SAFETY)]
-    #[arg(conflicts_with_all = ["show", "pick", "out", "append", "needs"])]
-    pub(crate) dry: bool,
+    #[arg(short = 'n', long, alias = "dry", help_heading = SAFETY)]
+    #[arg(conflicts_with_all = ["show", "pick", "output", "append", "needs"])]
+    pub(crate) dry_run: bool,
     /// Send to a guarded environment without asking
     #[arg(long, help_heading = SAFETY)]
     pub(crate) yes: bool,
@@ -362,8 +362,8 @@ pub(crate) struct SelectionArgs {
     #[arg(long, value_name = "NAME", value_delimiter = ',', help_heading = SELECTION)]
     pub(crate) only: Vec<String>,
     /// No requests of this name; `*` matches anything (repeatable)
-    #[arg(long = "exclude", alias = "except", value_name = "NAME", value_delimiter = ',', help_heading = SELECTION)]
-    pub(crate) except: Vec<String>,
+    #[arg(long, alias = "except", value_name = "NAME", value_delimiter = ',', help_heading = SELECTION)]
+    pub(crate) exclude: Vec<String>,
     /// Only requests with this tag (repeatable)
     #[arg(long, value_name = "TAG", value_delimiter = ',', help_heading = SELECTION)]
     pub(crate) tag: Vec<String>,
@@ -392,13 +392,13 @@ pub(crate) struct Replay {
     #[arg(long, value_name = "FORMAT=FILE", help_heading = OUTPUT)]
     pub(crate) report: Vec<ReportFile>,
     /// Store captured values for later `send` commands
-    #[arg(long = "save-yields", alias = "onto-tray", help_heading = OUTPUT)]
-    pub(crate) onto_tray: bool,
+    #[arg(long, alias = "onto-tray", help_heading = OUTPUT)]
+    pub(crate) save_yields: bool,
     /// Do not log these exchanges
     #[arg(long, help_heading = OUTPUT)]
     pub(crate) no_log: bool,
     /// Send nothing: evaluate the checks on the last logged responses
-    #[arg(long, conflicts_with_all = ["watch", "times", "jobs", "report", "onto_tray"], help_heading = SAFETY)]
+    #[arg(long, conflicts_with_all = ["watch", "times", "jobs", "report", "save_yields"], help_heading = SAFETY)]
     pub(crate) from_log: bool,
     /// Send to a guarded environment without asking
     #[arg(long, help_heading = SAFETY)]
@@ -410,8 +410,8 @@ pub(crate) struct Prove {
     #[command(flatten)]
     pub(crate) choice: SelectionArgs,
     /// Exit with 1 if the checks of a file detect less than this percentage
-    #[arg(long = "min", alias = "least", value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=100))]
-    pub(crate) least: Option<u8>,
+    #[arg(long, alias = "least", value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=100))]
+    pub(crate) min: Option<u8>,
     /// Send to a guarded environment without asking
     #[arg(long, help_heading = SAFETY)]
     pub(crate) yes: bool,
@@ -493,8 +493,8 @@ pub(crate) struct Values {
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
     /// Show one column for each environment
-    #[arg(long = "all-envs", alias = "across", conflicts_with = "functions")]
-    pub(crate) across: bool,
+    #[arg(long, alias = "across", conflicts_with = "functions")]
+    pub(crate) all_envs: bool,
     /// List the functions of expressions
     #[arg(long)]
     pub(crate) functions: bool,
@@ -506,8 +506,8 @@ pub(crate) struct Env {
     #[arg(value_name = "NAME")]
     pub(crate) name: Option<String>,
     /// Create the environment, copying variable names from OTHER
-    #[arg(long = "copy-from", alias = "like", value_name = "OTHER", requires = "name")]
-    pub(crate) like: Option<String>,
+    #[arg(long, alias = "like", value_name = "OTHER", requires = "name")]
+    pub(crate) copy_from: Option<String>,
 }
 
 #[derive(Debug, Group)]
@@ -580,6 +580,6 @@ pub(crate) struct Tidy {
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
     /// Change nothing; print the files that would change, and exit with 1 if there are any
-    #[arg(long = "check", alias = "verify")]
-    pub(crate) verify: bool,
+    #[arg(long, alias = "verify")]
+    pub(crate) check: bool,
 }

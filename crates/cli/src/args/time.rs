@@ -1,4 +1,4 @@
-//! Times and statuses as they stand on the command line.
+//! Times and statuses on the command line.
 
 use chrono::{DateTime, Local, NaiveDate, NaiveDateTime, NaiveTime, TimeZone, Utc};
 use std::str::FromStr;

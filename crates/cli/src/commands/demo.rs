@@ -1,6 +1,6 @@
 //! `demo`.
 
-use super::init::lay;
+use super::init::write_files;
 use super::replay::replay;
 use crate::args::{Common, Demo, Replay, SelectionArgs};
 use crate::error::CommandError;
@@ -57,8 +57,8 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out
     };
     let config =
         CONFIG.replace("http://local.invalid", &local.base()).replace("http://production.invalid", &production.base());
-    lay(&folder, &[(CONFIG_FILE, config.as_str()), (LOCAL_FILE, PRIVATE)])?;
-    lay(&folder, FILES)?;
+    write_files(&folder, &[(CONFIG_FILE, config.as_str()), (LOCAL_FILE, PRIVATE)])?;
+    write_files(&folder, FILES)?;
     ensure_gitignore(&folder)?;
     // The one question of the workspace is answered here: the demo runs by itself.
     let set = [format!("truck={TRUCK}")].into_iter().chain(common.set.iter().cloned()).collect();
@@ -72,7 +72,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out
         fail_fast: false,
         report: Vec::new(),
         yes: false,
-        onto_tray: false,
+        save_yields: false,
         from_log: false,
         // The log of a temporary workspace is of no use.
         no_log: keep.is_none(),

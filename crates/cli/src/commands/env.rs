@@ -22,7 +22,7 @@ use yieldtray_workspace::config::{
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
 pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let project = Project::open_any(common, host, out, &[])?;
-    match (&args.name, &args.like) {
+    match (&args.name, &args.copy_from) {
         (None, _) => show(&project, out),
         (Some(name), like) => {
             let mut lines = Vec::new();

@@ -4,7 +4,7 @@ use crate::args::{Args, Help};
 use crate::error::CommandError;
 use crate::output::Out;
 use crate::output::markdown;
-use crate::topics::{TOPICS, topics};
+use crate::topics::{page, topics};
 use std::io::Write;
 use yieldtray_engine::ExitCode;
 use yieldtray_source::{Code, closest};
@@ -18,7 +18,7 @@ pub(crate) fn help(args: &Help, out: &mut Out) -> Result<ExitCode, CommandError>
         return Ok(ExitCode::Success);
     };
     if rest.is_empty() {
-        if let Some((.., page)) = TOPICS.iter().find(|(name, ..)| name == first) {
+        if let Some(page) = page(first) {
             return print(page, out);
         }
         if let Some(code) = Code::named(first) {
@@ -44,7 +44,7 @@ pub(crate) fn help(args: &Help, out: &mut Out) -> Result<ExitCode, CommandError>
 
 /// The row of the page of diagnostics about one code.
 fn explain(code: Code, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let page = TOPICS.iter().find(|(name, ..)| *name == "diagnostics").map_or("", |(.., page)| page);
+    let page = page("diagnostics").unwrap_or_default();
     let own = format!("`{}`", code.as_str());
     let row = page.lines().find(|line| line.starts_with("| ") && line.contains(&own));
     let about = row.and_then(|row| row.trim_matches(['|', ' ']).rsplit(" | ").next()).unwrap_or("not documented");
@@ -64,7 +64,7 @@ mod tests {
 
     #[test]
     fn every_code_is_documented() {
-        let page = TOPICS.iter().find(|(name, ..)| *name == "diagnostics").map_or("", |(.., page)| page);
+        let page = page("diagnostics").expect("a topic");
         let missing: Vec<&str> =
             Code::ALL.iter().map(|code| code.as_str()).filter(|code| !page.contains(&format!("`{code}`"))).collect();
         assert_eq!(missing, [""; 0]);

@@ -38,7 +38,7 @@ pub(crate) fn init(common: &Common, args: &Init, host: &HostFacts, out: &mut Out
     }
     let config = base.as_ref().map_or(Cow::Borrowed(CONFIG), |base| CONFIG.replace(SAMPLE_BASE, base).into());
     let requests = if base.is_some() { FIRST_REQUEST } else { REQUESTS };
-    lay(&folder, &[(CONFIG_FILE, &config), (REQUEST_FILE, requests)])?;
+    write_files(&folder, &[(CONFIG_FILE, &config), (REQUEST_FILE, requests)])?;
     ensure_gitignore(&folder)?;
     let there = if named == Path::new(".") { String::new() } else { format!("-C {} ", named.display()) };
     if !out.settings.quiet {
@@ -83,7 +83,7 @@ fn check_base(base: &str) -> Result<(), CommandError> {
 }
 
 /// Writes files below `folder`, making folders as needed.
-pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), CommandError> {
+pub(crate) fn write_files(folder: &Path, files: &[(&str, &str)]) -> Result<(), CommandError> {
     let (mut written, mut made) = (Vec::new(), Vec::new());
     for (name, text) in files {
         let path = folder.join(name);

@@ -118,8 +118,8 @@ fn show(
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
     let workspace = &project.workspace;
-    let mistakes = found.iter().filter(|problem| problem.is_error()).count();
-    let code = ExitCode::mistake_if(mistakes > 0);
+    let errors = found.iter().filter(|problem| problem.is_error()).count();
+    let code = ExitCode::invalid_input_if(errors > 0);
     if out.settings.json {
         let document = serde_json::json!({ "diagnostics": data::problems(workspace, found) });
         writeln!(out.result(), "{document}")?;
@@ -132,21 +132,21 @@ fn show(
         let text = problems::snippet(workspace, problem, styles);
         writeln!(out.result(), "{text}")?;
     }
-    if !quiet || mistakes > 0 {
+    if !quiet || errors > 0 {
         let mut files: Vec<_> = cells.iter().map(|cell| cell.source).chain(files.iter().copied()).collect();
         files.sort_unstable();
         files.dedup();
         let mut parts =
             vec![table::count(files.len(), "file", "files"), table::count(cells.len(), "request", "requests")];
-        let remarks = found.len() - mistakes;
+        let warnings = found.len() - errors;
         if found.is_empty() {
             parts.push(styles.good("no problems found"));
         }
-        if mistakes > 0 {
-            parts.push(styles.bad(&table::count(mistakes, "error", "errors")));
+        if errors > 0 {
+            parts.push(styles.bad(&table::count(errors, "error", "errors")));
         }
-        if remarks > 0 {
-            parts.push(styles.warn(&table::count(remarks, "warning", "warnings")));
+        if warnings > 0 {
+            parts.push(styles.warn(&table::count(warnings, "warning", "warnings")));
         }
         writeln!(out.result(), "{}", parts.join(" · "))?;
     }

@@ -40,7 +40,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         .cloned()
         .chain(project.unreadable.iter().cloned())
         .collect();
-    let code = ExitCode::mistake_if(problems.iter().any(Problem::is_error));
+    let code = ExitCode::invalid_input_if(problems.iter().any(Problem::is_error));
     if out.settings.json {
         let document = serde_json::json!({ "requests": listed, "diagnostics": data::problems(workspace, &problems) });
         writeln!(out.result(), "{document}")?;

@@ -36,7 +36,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
     let replayed = RunService::new(&project, &prompter).replay(params, observer)?;
     replayed.outcome?;
     let (run, MutationObserver { out, reports, .. }) = (replayed.run, replayed.observer);
-    let summary = MutationSummary::new(workspace, &reports, args.least);
+    let summary = MutationSummary::new(workspace, &reports, args.min);
     let environment = project.settings.environment.as_deref();
     let header = MutationHeader { heading, environment, interrupted: run.summary().interrupted };
     if out.settings.json {

@@ -55,7 +55,7 @@ pub(crate) fn replay_part(
     out: &mut Out,
     part: &mut WatchState,
 ) -> Result<ExitCode, CommandError> {
-    let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, from_log, no_log, watch: _ } = args;
+    let Replay { choice, shard, times, jobs, fail_fast, report, yes, save_yields, from_log, no_log, watch: _ } = args;
     let shard = shard.as_deref().map(share).transpose()?;
     let (mut project, mut chosen) = choose(common, choice, host, out)?;
     if let Some(touched) = &part.touched {
@@ -122,14 +122,14 @@ pub(crate) fn replay_part(
         part.saved.extend(reports.below(&project.root));
         reports.end(&run, elapsed, project.random.seed_in_use());
         if !reports.finish(out)? {
-            code = code.max(ExitCode::Mistake);
+            code = code.max(ExitCode::InvalidInput);
         }
     }
     out.seed(project.seed_to_tell(run.summary()))?;
     logbook.map(|logbook| logbook.end(out)).transpose()?;
     // It was asked for: where it does not work, the command did not.
-    if *onto_tray && !state::keep(&project, &mut None, &run, None, out)? {
-        code = code.max(ExitCode::Mistake);
+    if *save_yields && !state::keep(&project, &mut None, &run, None, out)? {
+        code = code.max(ExitCode::InvalidInput);
     }
     Ok(code)
 }
@@ -150,7 +150,7 @@ fn share(text: &str) -> Result<(u32, u32), CommandError> {
     })
 }
 
-/// A cell's name, method and target as written in its file: enough to lay out columns.
+/// A cell's name, method and target as written in its file: enough to align columns.
 fn written<'w>(workspace: &'w Workspace, step: &Step) -> (Cow<'w, str>, &'w str, &'w str) {
     let cell = step.cell;
     let mut name = shown_name(workspace, cell, step.played.map(|played| played.sequence));

@@ -35,7 +35,7 @@ fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Ou
         writeln!(out.result(), "{joined} · {line}")?;
     }
     let code = about.totals.exit_code();
-    Ok(if reports.finish(out)? { code } else { code.max(ExitCode::Mistake) })
+    Ok(if reports.finish(out)? { code } else { code.max(ExitCode::InvalidInput) })
 }
 
 fn read(folder: &Path, file: &Path) -> Result<LoadedReport, CommandError> {

@@ -24,7 +24,7 @@ use yieldtray_workspace::CellId;
 
 /// Sends one request and shows the response.
 pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let Send { place, text, display, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
+    let Send { place, text, display, output: file, needs, yes, dry_run, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
     let (text, place) = match text {
         Some(text) => (Some(text), Vec::new()),
@@ -47,9 +47,9 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     }
     print_header(out, &project, cell)?;
     let prompter = Terminal::of(host);
-    let prelude = SendPlan::of(&mut project, cell, if dry { Needs::Never } else { needs }, &prompter, out)?;
+    let prelude = SendPlan::of(&mut project, cell, if dry_run { Needs::Never } else { needs }, &prompter, out)?;
     let service = RunService::new(&project, &prompter);
-    if dry {
+    if dry_run {
         return print_dry_run(&project, &service, prelude, cell, headers, out);
     }
     guard(&project, &prelude.plan.unsafe_requests(&project.workspace), yes, &prompter)?;

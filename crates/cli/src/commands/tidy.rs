@@ -26,7 +26,7 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
     }
     let here = here(common)?;
     let TidiedFile { files, passed_over } = files(&here, &places)?;
-    let _lock = match args.verify {
+    let _lock = match args.check {
         true => None,
         false => files::lock(&root_for(&here, &places)).context("cannot change files here")?,
     };
@@ -38,14 +38,15 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
             Err(error) => unread.push(format!("cannot read `{}`: {error}", file.display())),
         }
     }
-    if !args.verify {
+    if !args.check {
         for (file, text) in &changes {
             files::replace(file, text.as_bytes()).map_err(|error| refused("write", file, error))?;
         }
     }
     let shown = |file: &Path| file.strip_prefix(&here).unwrap_or(file).display().to_string();
     let changed: Vec<String> = changes.iter().map(|(file, _)| shown(file)).collect();
-    let code = ExitCode::failed_if(args.verify && !changed.is_empty()).max(ExitCode::mistake_if(!unread.is_empty()));
+    let code =
+        ExitCode::failed_if(args.check && !changed.is_empty()).max(ExitCode::invalid_input_if(!unread.is_empty()));
     if out.settings.json {
         let passed_over = passed_over.iter().map(|problem| &problem.message);
         let unread: Vec<&String> = unread.iter().chain(passed_over).collect();
@@ -53,7 +54,7 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
         return Ok(code);
     }
     for problem in &passed_over {
-        out.say(&problems::remark(problem.code.as_str(), &problem.message, None, out.settings.error_styles))?;
+        out.say(&problems::warning(problem.code.as_str(), &problem.message, None, out.settings.error_styles))?;
     }
     for message in &unread {
         out.refusal(None, message, None)?;
@@ -63,7 +64,7 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
     }
     if !out.settings.quiet {
         let all = table::count(files.len(), "file", "files");
-        let words = match (changed.len(), args.verify) {
+        let words = match (changed.len(), args.check) {
             (0, _) => out.settings.error_styles.good("all files are formatted"),
             (number, true) => out.settings.error_styles.bad(&format!("{number} would change")),
             (number, false) => format!("{number} changed"),
@@ -86,8 +87,8 @@ fn standard_input(args: &Tidy, out: &mut Out) -> Result<ExitCode, CommandError> 
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
     let tidied = tidied(&text);
-    let code = ExitCode::failed_if(args.verify && tidied.is_some());
-    if !args.verify {
+    let code = ExitCode::failed_if(args.check && tidied.is_some());
+    if !args.check {
         write!(out.result(), "{}", tidied.unwrap_or(text))?;
     }
     Ok(code)

@@ -43,7 +43,7 @@ pub(crate) fn values(
     let mut masker = if project.reveal { Masker::revealing() } else { Masker::default() };
     let outside = context.outside();
     masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
-    if args.across {
+    if args.all_envs {
         return side_by_side(&project, context, &mut masker, out);
     }
     // Of one request, what it uses; of more, also what is given and not used.

@@ -36,25 +36,25 @@ pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> 
     formatted
 }
 
-/// Writes pieces in their colours. What starts and ends a colour is made once.
+/// Writes pieces in their colors. What starts and ends a colour is made once.
 struct Painter([Option<(String, String)>; 6]);
 
 impl Painter {
     fn new(styles: Styles) -> Self {
-        let colours = |style: Style| styles.is_coloured().then(|| (style.to_string(), format!("{style:#}")));
-        let colour = |colour: AnsiColor| colours(colour.on_default());
+        let colors = |style: Style| styles.has_color().then(|| (style.to_string(), format!("{style:#}")));
+        let colour = |colour: AnsiColor| colors(colour.on_default());
         Self([
             colour(AnsiColor::Cyan),
             colour(AnsiColor::Green),
             colour(AnsiColor::Yellow),
             colour(AnsiColor::Magenta),
             colour(AnsiColor::Blue),
-            colours(Style::new().dimmed()),
+            colors(Style::new().dimmed()),
         ])
     }
 
     fn paint(&self, out: &mut String, piece: LayoutPiece, text: &str) {
-        let colours = match piece {
+        let colors = match piece {
             LayoutPiece::Key => &self.0[0],
             LayoutPiece::Text => &self.0[1],
             LayoutPiece::Number => &self.0[2],
@@ -63,7 +63,7 @@ impl Painter {
             LayoutPiece::Aside => &self.0[5],
             LayoutPiece::Mark | LayoutPiece::Space => return out.push_str(text),
         };
-        let Some((start, end)) = colours.as_ref().filter(|_| !text.is_empty()) else {
+        let Some((start, end)) = colors.as_ref().filter(|_| !text.is_empty()) else {
             return out.push_str(&escape_terminal(text));
         };
         out.push_str(start);

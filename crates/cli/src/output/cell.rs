@@ -268,8 +268,8 @@ pub(crate) fn not_sent(report: &CellReport, styles: Styles) -> Option<String> {
         Outcome::NotSent => styles.warn(&format!("not sent: {reason} did not pass")),
         Outcome::Skipped => styles.dim(&escape_line(&format!("skipped: {reason}"))),
         Outcome::Invalid => {
-            let mistakes = report.problems.iter().filter(|problem| problem.is_error()).count();
-            styles.bad(&format!("not sent: {}", count(mistakes, "error", "errors")))
+            let errors = report.problems.iter().filter(|problem| problem.is_error()).count();
+            styles.bad(&format!("not sent: {}", count(errors, "error", "errors")))
         }
         Outcome::Passed | Outcome::Failed | Outcome::NoResponse => return None,
     })
@@ -313,12 +313,17 @@ impl Heading {
 
 /// The last line of a run.
 pub(crate) fn summary(summary: &Summary, elapsed: Duration, styles: Styles) -> String {
-    let mut parts = vec![count(summary.requests, "request", "requests"), count(summary.checks, "check", "checks")];
+    let checks = match summary.checks {
+        0 => "no checks".to_owned(),
+        all => count(all, "check", "checks"),
+    };
+    let mut parts = vec![count(summary.requests, "request", "requests"), checks];
     let failed = summary.failed_checks;
     if failed + summary.failed_yields + summary.no_response + summary.invalid + summary.not_sent == 0
         && !summary.interrupted
+        && summary.checks > 0
     {
-        parts.push(if summary.checks > 0 { styles.good("all passed") } else { "no checks".to_owned() });
+        parts.push(styles.good("all passed"));
     }
     let mut bad = |number: usize, text: String| {
         if number > 0 {
@@ -458,7 +463,7 @@ mod tests {
         let line = |figures: Summary| summary(&figures, Duration::from_millis(7), Styles::new(false));
         let passed = Summary { cells: 2, requests: 2, checks: 3, ..Summary::default() };
         assert_eq!(line(passed), "2 requests · 3 checks · all passed · 7 ms");
-        assert_eq!(line(Summary { checks: 0, ..passed }), "2 requests · 0 checks · no checks · 7 ms");
+        assert_eq!(line(Summary { checks: 0, ..passed }), "2 requests · no checks · 7 ms");
         let all = Summary {
             failed_checks: 1,
             failed_yields: 2,

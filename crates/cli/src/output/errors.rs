@@ -19,7 +19,7 @@ impl Out {
     /// Shows what is left to show of an error, and gives the exit code.
     pub(crate) fn report_error(&mut self, command_error: CommandError) -> ExitCode {
         let (code, message, hint) = match command_error {
-            CommandError::Mistakes => return ExitCode::Mistake,
+            CommandError::Mistakes => return ExitCode::InvalidInput,
             CommandError::Interrupted => return ExitCode::Interrupted,
             CommandError::Refused { code, message, hint } => (code, message, hint),
             CommandError::System(error) => {
@@ -32,6 +32,6 @@ impl Out {
             }
         };
         let _ = self.refusal(code, &message, hint.as_deref());
-        ExitCode::Mistake
+        ExitCode::InvalidInput
     }
 }

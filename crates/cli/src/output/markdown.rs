@@ -1,6 +1,6 @@
-//! Pages of the documentation, laid out for a terminal: headings, paragraphs, lists, code and tables.
+//! Pages of the documentation as text for a terminal: headings, paragraphs, lists, code and tables.
 
-use super::table::{self, Cell};
+use super::table::{self, Cell, wrapped};
 use crate::styles::Styles;
 use pulldown_cmark::{CodeBlockKind, Event, Options, Parser, Tag, TagEnd};
 
@@ -117,24 +117,6 @@ impl Writer {
         table::columns(&cells, None).iter().for_each(|line| self.out.push_str(&format!("{line}\n")));
         self.out.push('\n');
     }
-}
-
-/// The text in lines of at most `width` columns, broken between words; one empty line if there are no words.
-pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
-    let mut lines: Vec<String> = vec![String::new()];
-    for word in text.split_whitespace() {
-        let Some(line) = lines.last_mut() else { continue };
-        let columns = line.chars().count();
-        if columns > 0 && columns + 1 + word.chars().count() > width {
-            lines.push(word.to_owned());
-        } else {
-            if columns > 0 {
-                line.push(' ');
-            }
-            line.push_str(word);
-        }
-    }
-    lines
 }
 
 #[cfg(test)]

@@ -54,7 +54,7 @@ impl Out {
     pub(crate) fn print_last_warning(&mut self) {
         if let Some(problem) = self.last_warning.take() {
             let (message, hint) = (problem.message, problem.hint);
-            let _ = self.say(&problems::remark(
+            let _ = self.say(&problems::warning(
                 problem.code.as_str(),
                 &message,
                 hint.as_deref(),
@@ -150,7 +150,7 @@ impl Out {
             writeln!(self.stdout, "{}", data::refusal(code, message, hint))?;
             return self.stdout.flush();
         }
-        self.say(&problems::plain(code, message, hint, self.settings.error_styles))
+        self.say(&problems::error(code, message, hint, self.settings.error_styles))
     }
 }
 

@@ -25,7 +25,7 @@ pub(crate) struct MutationHeader<'p> {
 pub(crate) struct MutationSummary<'w> {
     workspace: &'w Workspace,
     files: Vec<File<'w>>,
-    least: Option<u8>,
+    min: Option<u8>,
     /// Changes that no request notices, of several.
     everywhere: Vec<Mutation>,
     name_width: usize,
@@ -61,7 +61,7 @@ impl Score {
 
 impl<'w> MutationSummary<'w> {
     /// Puts the reports of a run in order by file; of a cell that was sent more than once the first counts.
-    pub(crate) fn new(workspace: &'w Workspace, reports: &'w [CellReport], least: Option<u8>) -> Self {
+    pub(crate) fn new(workspace: &'w Workspace, reports: &'w [CellReport], min: Option<u8>) -> Self {
         let mut files: Vec<File<'w>> = Vec::new();
         for report in reports {
             let source = report.cell.source;
@@ -74,7 +74,7 @@ impl<'w> MutationSummary<'w> {
                 files[at].cells.push(report);
             }
         }
-        let proven = Self { workspace, files, least, everywhere: Vec::new(), name_width: 0 };
+        let proven = Self { workspace, files, min, everywhere: Vec::new(), name_width: 0 };
         let names = proven.cells().map(|report| shown_name(workspace, report.cell, report.played_by).chars().count());
         let name_width = names.max().unwrap_or_default().min(48);
         let everywhere =
@@ -88,7 +88,7 @@ impl<'w> MutationSummary<'w> {
     }
 
     fn is_short(&self, score: Score) -> bool {
-        self.least.zip(score.percent()).is_some_and(|(least, percent)| percent < usize::from(least))
+        self.min.zip(score.percent()).is_some_and(|(min, percent)| percent < usize::from(min))
     }
 
     fn cells(&self) -> impl Iterator<Item = &'w CellReport> {
@@ -193,11 +193,11 @@ impl<'w> MutationSummary<'w> {
         if not_passed > 0 {
             parts.push(styles.bad(&format!("{not_passed} did not pass")));
         }
-        if let (Some(least), Some(_)) = (self.least, score.percent()) {
+        if let (Some(min), Some(_)) = (self.min, score.percent()) {
             let short = self.files.iter().filter(|file| self.is_short(file.score())).count();
             parts.push(match short {
-                0 => styles.good(&format!("all at least {least} %")),
-                short => styles.bad(&format!("{} below {least} %", table::count(short, "file", "files"))),
+                0 => styles.good(&format!("all at least {min} %")),
+                short => styles.bad(&format!("{} below {min} %", table::count(short, "file", "files"))),
             });
         }
         if interrupted {
@@ -240,7 +240,7 @@ impl<'w> MutationSummary<'w> {
             "mutations": score.altered,
             "detected": score.noticed,
             "percent": score.percent(),
-            "min": self.least,
+            "min": self.min,
             "min_reached": self.is_enough(),
             "files": self.files.iter().map(file).collect::<Vec<_>>(),
             "cells": self.cells().map(cell).collect::<Vec<_>>(),
@@ -272,28 +272,13 @@ fn gaps_of_all(proofs: &[&MutationReport]) -> Vec<Mutation> {
 fn undetected(label: &str, gaps: &[String], indent: usize, width: Option<usize>) -> Vec<Line> {
     let width = width.unwrap_or(160).max(40);
     let line = |text: &str, indent: usize| {
-        let lines = wrapped(&escape_line(text), width - indent).into_iter();
-        lines.map(move |line| Line::Result(" ".repeat(indent) + &line))
+        // The lines after the first are indented by two more.
+        let lines = table::wrapped(&escape_line(text), width - indent - 2).into_iter().enumerate();
+        lines.map(move |(index, line)| Line::Result(" ".repeat(indent + 2 * index.min(1)) + &line))
     };
     match gaps {
         [] => Vec::new(),
         [only] => line(&format!("{label} {only}"), indent).collect(),
         several => line(label, indent).chain(several.iter().flat_map(|gap| line(gap, indent + 2))).collect(),
     }
-}
-
-/// Text in lines of at most `width` columns, broken between words.
-fn wrapped(text: &str, width: usize) -> Vec<String> {
-    let mut lines: Vec<String> = Vec::new();
-    for word in text.split(' ') {
-        match lines.last_mut() {
-            Some(line) if line.chars().count() + 1 + word.chars().count() <= width => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            Some(_) => lines.push(format!("  {word}")),
-            None => lines.push(word.to_owned()),
-        }
-    }
-    lines
 }

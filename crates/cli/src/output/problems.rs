@@ -47,13 +47,13 @@ pub(crate) fn snippets(workspace: &Workspace, problems: &[Problem], settings: &O
     shown.map(|problem| snippet(workspace, problem, settings.error_styles)).collect()
 }
 
-/// A problem that has no place.
-pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, styles: Styles) -> String {
+/// An error without a place.
+pub(crate) fn error(code: Option<&str>, message: &str, hint: Option<&str>, styles: Styles) -> String {
     placeless(&styles.bad("error"), code, message, hint, styles)
 }
 
 /// A warning without a place.
-pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, styles: Styles) -> String {
+pub(crate) fn warning(code: &str, message: &str, hint: Option<&str>, styles: Styles) -> String {
     placeless(&styles.warn("warning"), Some(code), message, hint, styles)
 }
 
@@ -72,7 +72,7 @@ fn level(weight: Severity) -> Level<'static> {
 }
 
 fn renderer(styles: Styles) -> Renderer {
-    if styles.is_coloured() { Renderer::styled() } else { Renderer::plain() }
+    if styles.has_color() { Renderer::styled() } else { Renderer::plain() }
 }
 
 /// The line a span begins in, cut out of the whole text: a file may be large.

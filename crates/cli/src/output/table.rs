@@ -127,6 +127,24 @@ pub(crate) fn columns(rows: &[Vec<Cell>], terminal: Option<usize>) -> Vec<String
         .collect()
 }
 
+/// The text in lines of at most `width` columns, broken between words; one empty line if there are no words.
+pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split_whitespace() {
+        let Some(line) = lines.last_mut() else { continue };
+        let columns = line.chars().count();
+        if columns > 0 && columns + 1 + word.chars().count() > width {
+            lines.push(word.to_owned());
+        } else {
+            if columns > 0 {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+    }
+    lines
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -103,7 +103,7 @@ impl Project {
 
     /// The exit code that a command has at least, for files that could not be read.
     pub(crate) fn unreadable_code(&self) -> ExitCode {
-        ExitCode::mistake_if(self.unreadable.iter().any(Problem::is_error))
+        ExitCode::invalid_input_if(self.unreadable.iter().any(Problem::is_error))
     }
 
     fn load(&mut self, path: &str) -> Result<SourceId, CommandError> {

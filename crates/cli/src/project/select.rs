@@ -18,8 +18,8 @@ pub(crate) fn choose(
     let places = places(common, &choice.places)?;
     let mut project = Project::open_to_evaluate(common, host, out, &places)?;
     let found = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
-    let SelectionArgs { only, except, tag, .. } = choice;
-    let selection = Selection { only: only.clone(), except: except.clone(), tags: tag.clone() };
+    let SelectionArgs { only, exclude, tag, .. } = choice;
+    let selection = Selection { only: only.clone(), exclude: exclude.clone(), tags: tag.clone() };
     let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.includes(&project.workspace, *cell)).collect();
     project.report_unreadable(out)?;
     match chosen.is_empty() {

@@ -193,7 +193,7 @@ impl<'p> RunService<'p> {
         }
         let request = match ready {
             Some(ready) => {
-                problems.extend(ready.remarks().iter().cloned());
+                problems.extend(ready.problems().iter().cloned());
                 Some(Client::new(options(self.project)?).with_jar(jar).with_cookies(&ready.prepared))
             }
             None => None,

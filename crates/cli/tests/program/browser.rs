@@ -1,6 +1,6 @@
 //! The HTML report in a real browser: Chromium, driven through WebDriver on a port that it chooses itself.
 
-use crate::support::webdriver::{Driver, Page};
+use crate::support::webdriver::{BrowserPage, Driver};
 use crate::support::{TestWorkspace, raw_server};
 use serde_json::json;
 use std::path::Path;
@@ -23,7 +23,7 @@ fn workspace() -> TestWorkspace {
     TestWorkspace::new().file("desk.http", &cells)
 }
 
-fn open<'d>(driver: &'d Driver, file: &Path, scripts: bool) -> Page<'d> {
+fn open<'d>(driver: &'d Driver, file: &Path, scripts: bool) -> BrowserPage<'d> {
     driver.open(&format!("file://{}", file.display()), scripts)
 }
 
@@ -36,7 +36,7 @@ fn a_person_reads_clicks_and_searches() {
         let page = open(&driver, &file, true);
         assert_eq!(page.title(), "Replay of local: 1 of 4 failed");
 
-        // What failed comes first, open, with its explanation.
+        // Failures come first, open, with their explanation.
         let failed = page.find("#failed").text();
         for message in [
             "read-a-lot",
@@ -61,7 +61,7 @@ fn a_person_reads_clicks_and_searches() {
         page.find("#when a[href='#e3']").click();
         page.wait_for("return document.getElementById('e3').open", json!(true));
 
-        // Searching: in names, addresses and bodies, and only only failures.
+        // Search in names, URLs and bodies, and only in failures.
         page.find("body").type_keys("/");
         page.wait_for("return document.activeElement.id", json!("find"));
         let shown = "return [...document.querySelectorAll('.file .entry:not([hidden]) .name')].map(e => e.textContent)";

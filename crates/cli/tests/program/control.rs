@@ -1,4 +1,4 @@
-//! Runs that are controlled: rows, waiting, skipping, sequences, shares.
+//! Control of a run: rows, waiting, skipping, sequences, shards.
 
 use crate::support::TestWorkspace;
 

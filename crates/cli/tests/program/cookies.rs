@@ -1,4 +1,4 @@
-//! Cookies between two sendings, within a replay, and for whoever looks at them.
+//! Cookies between two commands, within a replay, and in `yieldtray cookies`.
 
 use crate::support::TestWorkspace;
 

@@ -1,4 +1,4 @@
-//! Who sends: every scheme of `% auth`, tokens that are kept and renewed, TLS in both directions, proxies
+//! Credentials: every scheme of `% auth`, stored and renewed tokens, TLS in both directions, proxies
 //! and sockets.
 
 use crate::support::TestWorkspace;
@@ -80,7 +80,7 @@ fn a_token_that_ends_is_renewed_and_each_grant_works() {
     for given in ["1\n", "2\n", "3\n"] {
         assert_eq!(brief.run(&["send", "pay", "--pick", "body.tokens_given"]).exits(0).stdout, given);
     }
-    // What renews it is gone too: it begins anew.
+    // The refresh token is gone too: a new token is requested.
     brief.run(&["send", "--text", "DELETE /oauth/token"]).exits(0);
     brief.run(&["send", "pay"]).exits(0);
 
@@ -134,7 +134,7 @@ fn certificates_are_checked_in_both_directions() {
     assert!(old.stdout.contains("HTTP/1.1 200 OK"), "{}", old.stdout);
 }
 
-/// A proxy of one kind of answer: it tells what it was asked for.
+/// A proxy with one kind of response, which contains what it was asked for.
 fn proxy() -> String {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = listener.local_addr().expect("an address");

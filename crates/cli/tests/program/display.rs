@@ -1,4 +1,4 @@
-//! Everything one wants to see of an answer: parts, layouts, advice, the pager.
+//! The display of a response: parts, formatting, hints, the pager.
 
 use crate::support::TestWorkspace;
 use crate::support::terminal::{in_terminal, plain};
@@ -24,7 +24,7 @@ fn bodies_are_laid_out_for_a_person_by_their_media_type() {
     );
     let json = shown(&["send", "--text", "/lots/L-2038"]);
     assert!(json.contains("\n  \"id\": \"L-2038\","), "{json}");
-    // Piped, the bytes are as they came.
+    // Piped, the bytes are unchanged.
     assert!(workspace.run(&["send", "--text", "/stock.csv"]).exits(0).stdout.contains("L-2038,"));
 }
 

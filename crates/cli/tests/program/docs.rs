@@ -94,7 +94,7 @@ impl Recipe {
         text.replace(SHOWN_PORTS[0], &own[0]).replace(SHOWN_PORTS[1], &own[1])
     }
 
-    /// What the commands of a block print, each after its line.
+    /// The output of the commands of a block, each after its line.
     fn run(&self, block: &Block) -> String {
         let mut shown = String::new();
         for line in block.text.lines().filter_map(|line| line.strip_prefix("$ ")) {
@@ -114,7 +114,7 @@ impl Recipe {
             }
         }
         let folder = self.workspace.path().canonicalize().expect("it is there").display().to_string();
-        let shown = shown.replace(&folder, "/home/ida/packhouse");
+        let shown = shown.replace(&folder, "~/packhouse");
         let own = self.ports.map(|port| format!(":{port}"));
         shown.replace(&own[0], SHOWN_PORTS[0]).replace(&own[1], SHOWN_PORTS[1])
     }
@@ -123,7 +123,7 @@ impl Recipe {
 /// Without what differs from run to run.
 fn comparable(text: &str) -> String {
     let redacted = Redaction::new("/nowhere".to_owned(), None).apply(text);
-    // Times take different widths, so blanks before them do not count.
+    // Times have different widths, so the spaces before them do not count.
     redacted.lines().map(|line| line.split_whitespace().collect::<Vec<_>>().join(" ") + "\n").collect()
 }
 

@@ -1,4 +1,4 @@
-//! The language server, as an editor speaks with it.
+//! The language server, driven like an editor does.
 
 use crate::support::TestWorkspace;
 use crate::support::editor::{Editor, described};
@@ -16,7 +16,7 @@ fn workspace() -> TestWorkspace {
     TestWorkspace::new().file("intake.http", INTAKE)
 }
 
-/// Where a text stands in another: line and column, from 0.
+/// The position of a text in another: line and column, from 0.
 fn place(text: &str, of: &str) -> (u32, u32) {
     let at = text.find(of).expect("it is there");
     let line = text[..at].matches('\n').count();
@@ -99,7 +99,7 @@ fn a_cell_is_sent_from_its_lens_and_what_failed_is_drawn() {
     // Lines above it move it; mended and sent again, it is gone.
     let moved = editor.change("intake.http", &format!("# New.\n{INTAKE}"));
     assert_eq!(described(&moved), ["20 failed: failed for `book-a-lot-in`: body.bins is 24"]);
-    // Now there is an answer to check against.
+    // Now there is a response to check against.
     editor.change("intake.http", &INTAKE.replace("== 25", "== 24"));
     let lenses = editor.about("textDocument/codeLens", "intake.http");
     assert!(titles(&lenses).contains(&"10 Check against the last response".to_owned()), "{lenses}");
@@ -119,7 +119,7 @@ fn a_file_is_replayed_with_progress() {
     editor.run("yieldtray.replay", "intake.http", None);
     let sheet = editor.sheet();
     assert!(sheet.contains("intake.http") && sheet.contains("3 requests · 4 checks · 1 failed"), "{sheet}");
-    // It is told from when the client has made a place for it, and always to its end.
+    // Progress is reported once the client has created its token, and always to its end.
     let first = editor.hear("$/progress")["value"].clone();
     assert_eq!((&first["kind"], &first["cancellable"]), (&json!("begin"), &json!(true)));
     while editor.hear("$/progress")["value"]["kind"] != "end" {}
@@ -149,7 +149,7 @@ fn what_is_lacking_is_asked_for_and_never_hung_on() {
     assert_eq!(asked["params"]["actions"], json!([{ "title": "12" }, { "title": "24" }]));
     editor.reply(&asked, json!({ "title": "24" }));
     assert!(editor.sheet().contains("/echo?bins=24"));
-    // Nobody answers.
+    // The prompt is cancelled.
     editor.run("yieldtray.send", "ask.http", Some("ask"));
     let asked = editor.wait(|message| message["method"] == "window/showMessageRequest");
     editor.reply(&asked, Value::Null);
@@ -214,7 +214,7 @@ fn a_guarded_environment_is_asked_about_and_another_is_chosen() {
     let asked = editor.wait(|message| message["method"] == "window/showMessageRequest");
     assert_eq!(asked["params"]["actions"], json!([{ "title": "local" }, { "title": "live" }]));
     editor.reply(&asked, json!({ "title": "live" }));
-    // What is found in it is told again, since the environment is another one.
+    // Its diagnostics are published again, since the environment has changed.
     editor.found("intake.http");
     let lenses = editor.about("textDocument/codeLens", "intake.http");
     assert_eq!(lenses[0]["command"]["title"], "Environment: live");
@@ -328,7 +328,7 @@ fn what_changes_elsewhere_is_followed() {
     assert_eq!(editor.end(), 0);
 }
 
-/// What stands in one open file is looked at again when another one changes on which it relies.
+/// An open file is checked again when another one that it depends on changes.
 #[test]
 fn other_open_files_are_looked_at_again() {
     let workspace = workspace()
@@ -430,7 +430,7 @@ fn two_roots_and_a_folder_that_goes_away() {
     assert_eq!(described(&editor.open("a/a.http")), Vec::<String>::new());
     assert_eq!(described(&editor.open("b/b.http")), ["0 unknown-variable: no variable named `crop`"]);
     std::fs::remove_dir_all(workspace.path().join("a")).expect("it can be removed");
-    // What is in the editor is still there, and so is the server.
+    // The text in the editor is still there, and the server runs.
     editor.change("b/b.http", "/{{base}}\n");
     let uri = editor.uri("a/a.http");
     let position = json!({ "line": 0, "character": 4 });
@@ -555,7 +555,7 @@ fn requests_are_handed_over_and_taken_in() {
         refused["error"]["message"].as_str().is_some_and(|why| why.contains("did you mean `python`?")),
         "{refused}"
     );
-    // What somebody copied becomes a cell; its secret, which has a name already, stays that.
+    // A pasted command becomes a request; its secret, which has a name already, keeps it.
     let copied = format!("curl http://b/lots -H 'Authorization: Bearer {canary}' -H 'X-Api-Key: other-4616'");
     let about = json!({ "uri": editor.uri("look.http"), "text": copied });
     editor.request("workspace/executeCommand", json!({ "command": "yieldtray.takeIn", "arguments": [about] }));

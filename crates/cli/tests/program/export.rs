@@ -1,4 +1,5 @@
-//! `export`: what is handed over is compiled or run for real, and what arrives is compared with what `send` sends.
+//! `export`: the exported code is compiled or run, and the request that arrives is compared with the one that
+//! `send` sends.
 
 use crate::support::TestWorkspace;
 use crate::support::recorder::{Arrived, RequestRecorder, set};
@@ -132,7 +133,7 @@ const ENVIRONMENT: &[(&str, &str)] = &[
 /// Runs a command where the requests lie, with the secrets.
 type Runner<'r> = dyn FnMut(&mut Command) -> Output + 'r;
 
-/// What a language makes of the snippets, and what it cannot do.
+/// How a language runs its snippets, and what it does not support.
 struct Language {
     target: &'static str,
     file: &'static str,
@@ -141,7 +142,7 @@ struct Language {
     run: fn(&Path, &Path, &mut Runner<'_>) -> Output,
 }
 
-/// Exports each cell, runs what came, and compares.
+/// Exports each request, runs the code, and compares.
 fn compare(language: &Language) {
     let desk = RequestRecorder::open();
     let workspace = workspace(&desk);
@@ -312,7 +313,7 @@ fn rust() {
     }
 }
 
-/// A chain of requests, each of which takes something from an answer before it.
+/// A chain of requests, each of which captures a value of the response before it.
 const CHAIN: &str = r#"
 % cookies off
 
@@ -389,7 +390,7 @@ fn a_chain_takes_values_from_answers() {
     assert!(refused.stderr.contains("contains 7 requests, but `go` exports one"), "{}", refused.stderr);
 }
 
-/// What was handed over and is taken in again sends the same.
+/// A request that is exported and imported again sends the same bytes.
 #[test]
 fn what_is_handed_over_comes_back() {
     let desk = RequestRecorder::open();
@@ -402,7 +403,7 @@ fn what_is_handed_over_comes_back() {
             let text =
                 workspace.run(&["export", &format!("a.http#{name}"), "--as", target, "--seed", "7"]).exits(0).stdout;
             // A command reads the secrets from the environment, a recording has their names; several chunks of a
-            // body come through a pipe, which is no command of its own.
+            // body is piped in, and the pipe is not a separate command.
             if text.contains("${") || target == "shell" && text.contains("| curl") {
                 continue;
             }

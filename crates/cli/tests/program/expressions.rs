@@ -1,4 +1,4 @@
-//! Expressions, as they are seen from outside: errors before anything is sent, values as they came, explanations.
+//! Expressions on the built program: errors before anything is sent, values, explanations.
 
 use crate::support::{TestWorkspace, answer, server};
 use std::time::Duration;

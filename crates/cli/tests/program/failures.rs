@@ -1,4 +1,4 @@
-//! Servers that do not answer as they should: each has its own words, and exit code 3.
+//! Servers that do not respond as they should: each has its own message, and exit code 3.
 
 use crate::support::{TestWorkspace, answer, raw_server, raw_server_with_signal, server};
 use std::time::{Duration, Instant};
@@ -99,7 +99,7 @@ fn an_interrupt_ends_it_at_once() {
     assert!(start.elapsed() < Duration::from_secs(5));
 }
 
-/// What of an answer breaks the rules of HTTP is named with its line, and what can be kept is kept.
+/// Violations of HTTP in a response are reported with their line, and the rest is read.
 #[test]
 fn a_head_that_breaks_the_rules_is_named_by_its_line() {
     for (head, message) in [
@@ -126,7 +126,7 @@ fn a_head_that_breaks_the_rules_is_named_by_its_line() {
         ("Set-Cookie: a=\u{1}b", Some("line 2 of the response, `Set-Cookie: a=\\u{1}b`, contains a control character")),
         ("Content-Encoding: none", Some("unknown Content-Encoding `none`")),
     ] {
-        // An interim answer before it changes nothing.
+        // An interim response before it changes nothing.
         let head = format!(
             "HTTP/1.1 103 Early Hints\r\nLink: </a>\r\n\r\nHTTP/1.1 200 OK\r\n{line}\r\nContent-Length: 2\r\n\r\n{{}}"
         );
@@ -140,7 +140,7 @@ fn a_head_that_breaks_the_rules_is_named_by_its_line() {
     }
 }
 
-/// Whoever waits for a word is answered before its body goes out; whoever is refused early reads why.
+/// `Expect: 100-continue` gets its response before the body is sent; an early refusal is read.
 #[test]
 fn a_body_waits_to_be_wanted_and_an_early_answer_is_read() {
     let base = server(|head| {
@@ -199,7 +199,7 @@ fn what_goes_out_is_what_is_written() {
     assert_eq!(json["cells"][0]["url"], format!("{base}/./x"), "what is told is what was sent");
 }
 
-/// `--out` writes where it is told to, and leaves nothing of its own behind.
+/// `--output` writes to its file, and leaves no temporary file.
 #[cfg(unix)]
 #[test]
 fn a_body_goes_to_standard_output_a_pipe_or_through_a_link() {

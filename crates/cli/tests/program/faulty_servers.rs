@@ -1,4 +1,4 @@
-//! Servers that do everything wrong: each condition has its own words, ends, and leaves nothing behind.
+//! Servers that violate the protocol: each run ends with its own message and leaves nothing behind.
 
 use crate::support::TestWorkspace;
 use crate::support::terminal::{in_terminal, plain};
@@ -31,7 +31,7 @@ fn each_condition_has_its_words_and_no_hang() {
         ("on/11", "redirect", "too many redirects"),
     ] {
         let start = Instant::now();
-        // Only who waits in vain needs a limit that a test can wait for.
+        // Only servers that never respond need a short timeout.
         let limit = if kind == "timed-out" { "% timeout 2s\n" } else { "" };
         let text = format!("{limit}/{path}");
         let run = workspace.run(&["send", "--text", &text, "--json"]).exits(3);
@@ -109,7 +109,7 @@ fn nothing_an_answer_says_drives_the_terminal() {
     let workspace = workspace(&faulty);
     for path in ["drives", "drives-reason"] {
         let shown = in_terminal(&workspace, &["send", "--text", &format!("/{path}"), "--show", "all"], 100, &[]);
-        // What is left beside colours is shown, not obeyed.
+        // Escape sequences other than colors are shown, not executed.
         let rest = plain(&shown).replace('\n', "").replace('\r', "\n");
         let odd: Vec<char> =
             rest.chars().filter(|c| (c.is_control() && *c != '\n') || ('\u{202a}'..='\u{2069}').contains(c)).collect();
@@ -141,7 +141,7 @@ fn an_interrupt_leaves_no_half_file() {
     assert_eq!(left(&workspace), ["yieldtray.toml"]);
 }
 
-/// What lies in the folder, but for the state.
+/// The files in the directory, except the state.
 fn left(workspace: &TestWorkspace) -> Vec<std::ffi::OsString> {
     let names = std::fs::read_dir(workspace.path()).expect("the folder").flatten().map(|it| it.file_name());
     names.filter(|name| name != ".yieldtray").collect()

@@ -55,7 +55,7 @@ const ANSWERS: [&str; 4] = [
     "HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 404 Not Found\r\nContent-Type: text/html\r\n\r\n<html><body>\u{1b}[31mnone</body>",
 ];
 
-/// What is put in at random places: what the parsers look for, and what they do not expect.
+/// Texts that are inserted at random positions: some that the parsers look for, and some that they do not expect.
 const TOKENS: &[&str] = &[
     "\n",
     "\n\n",
@@ -211,7 +211,7 @@ fn fuzz(mut tried: impl FnMut(&mut Changer)) {
     }
 }
 
-/// Runs the program with two gigabytes of addresses and a minute of processor time, and looks at how it ends.
+/// Runs the program with two gigabytes of address space and a minute of processor time, and checks how it ends.
 #[track_caller]
 fn tried(workspace: &TestWorkspace, args: &[&str], input: &[u8]) -> Run {
     let mut command = Command::new("sh");
@@ -309,7 +309,7 @@ fn commands_of_curl() {
         let bytes = changer.changed_bytes(&COMMANDS);
         write(&workspace, "commands.sh", &bytes);
         let run = tried(&workspace, &["import", "curl", "commands.sh"], &bytes);
-        // What is taken in can be read again.
+        // An imported file can be parsed.
         if run.code == 0 {
             write(&workspace, "taken.http", &run.bytes);
             tried(&workspace, &["lint", "taken.http", "--json"], &bytes);
@@ -409,7 +409,7 @@ fn the_language_server() {
     assert_eq!(editor.end(), 0);
 }
 
-/// Asks, and takes any answer but that the program failed (JSON-RPC 2.0, 5.1: -32603) or does not know the question.
+/// Sends a request and accepts any response except an internal error (JSON-RPC 2.0, 5.1: -32603) or an unknown method.
 #[track_caller]
 fn answered(editor: &mut Editor, method: &str, params: Value, text: &str) {
     let answer = editor.answer(method, params.clone());

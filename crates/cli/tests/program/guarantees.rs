@@ -8,11 +8,11 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use tempfile::TempDir;
 
-/// What is watched: programs, files and sockets.
+/// The traced system calls: programs, files and sockets.
 const CALLS: &str = "trace=execve,execveat,open,openat,openat2,creat,socket,connect,rename,renameat,renameat2,link,linkat,\
                      symlink,symlinkat,unlink,unlinkat,mkdir,mkdirat,truncate,chmod,fchmodat";
 
-/// Where a program finds itself, its libraries and the system: reading there tells nobody anything.
+/// The directories of the program, its libraries and the system: reading there reveals nothing.
 const SYSTEM: &[&str] =
     &["/lib", "/usr/lib", "/usr/share", "/etc/", "/proc/", "/sys/", "/dev/null", "/dev/urandom", "/dev/tty"];
 
@@ -116,7 +116,7 @@ fn watched(workspace: &TestWorkspace, trace: &Path) -> Command {
     strace
 }
 
-/// What a trace holds that must not be in it.
+/// The lines of a trace that must not be in it.
 fn violations(trace: &str, workspace: &TestWorkspace, outside: &Path) -> Vec<String> {
     let allowed: Vec<PathBuf> =
         [workspace.path(), workspace.home()].iter().map(|path| path.canonicalize().expect("a path")).collect();
@@ -136,7 +136,7 @@ fn violations(trace: &str, workspace: &TestWorkspace, outside: &Path) -> Vec<Str
         if call.starts_with("socket(") {
             let inet =
                 call.starts_with("socket(AF_INET, SOCK_STREAM") || call.starts_with("socket(AF_INET6, SOCK_STREAM");
-            // Threads of the runtime wake each other through a pair, which is no `socket`.
+            // Threads of the runtime wake each other through a `socketpair`.
             if !inet {
                 found.push(line.to_owned());
             }

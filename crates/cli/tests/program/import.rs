@@ -1,4 +1,4 @@
-//! `import`: what others hand over, made into cells and sent.
+//! `import`: requests from other formats, imported and sent.
 
 use crate::support::TestWorkspace;
 use crate::support::recorder::RequestRecorder;
@@ -9,12 +9,12 @@ use std::path::Path;
 #[cfg(feature = "other-programs")]
 use std::process::Command;
 
-/// What is in a file; nothing where there is none.
+/// The text of a file; empty if it does not exist.
 fn text(workspace: &TestWorkspace, file: &str) -> String {
     std::fs::read_to_string(workspace.path().join(file)).unwrap_or_default()
 }
 
-/// Commands as people paste them. `DESK` is the address.
+/// Commands as people paste them. `DESK` is the host and port.
 #[cfg(feature = "other-programs")]
 const COMMANDS: &[&str] = &[
     "curl 'http://DESK/lots?state=open&q=a%20b' -H 'X-Gate: north'",
@@ -122,7 +122,7 @@ fn requests_are_appended_and_secrets_put_aside() {
     let local =
         format!("{}bearer_token = {{ value = \"canary-4616\", secret = true, for = [\"http://b\"] }}\n", before.1);
     assert_eq!(text(&workspace, "yieldtray.local.toml"), local);
-    // What is printed has none of it either.
+    // The output does not contain it either.
     for more in [&[][..], &["--json"]] {
         let run = workspace.run(&[&["import", "curl", "commands.sh"][..], more].concat()).exits(0);
         assert!(!run.stdout.contains("4616-4616") && run.stdout.contains("{{bearer_token}}"), "{}", run.stdout);

@@ -1,4 +1,4 @@
-//! Whatever a server or a file says, a run ends: in time, with little memory, and at the second signal.
+//! Limits: whatever a server or a file contains, a run ends: in time, with little memory, and at the second signal.
 
 use crate::support::TestWorkspace;
 use std::fmt::Write as _;
@@ -10,7 +10,7 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-/// A server that answers each path with the bytes that `answer` gives for it, a piece at a time.
+/// A server that sends for each path the bytes of `answer`, one piece at a time.
 fn server(answer: impl Fn(&str) -> Vec<Vec<u8>> + Send + Sync + 'static) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = listener.local_addr().expect("an address");
@@ -42,7 +42,7 @@ fn whole(media: &str, body: &[u8]) -> Vec<Vec<u8>> {
     vec![[head.as_bytes(), body].concat()]
 }
 
-/// The program with one and a half gigabytes of addresses, for at most so long.
+/// The program with one and a half gigabytes of address space, for at most this time.
 #[track_caller]
 fn limited(workspace: &TestWorkspace, args: &[&str], seconds: u64) -> crate::support::Run {
     let mut command = Command::new("sh");

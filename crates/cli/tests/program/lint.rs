@@ -25,9 +25,9 @@ fn what_is_staged_is_looked_at_as_it_would_be_committed() {
     git(&workspace, &["init", "-q"]);
     git(&workspace, &["add", "."]);
     git(&workspace, &["commit", "-qm", "The desk"]);
-    // Nothing is staged: the mistake of a file that is not touched holds nobody up.
+    // Nothing is staged: an error in another file does not matter.
     assert!(workspace.run(&["lint", "--staged"]).exits(0).stdout.contains("0 files"));
-    // Staged with a mistake, mended only on disk.
+    // Staged with an error, corrected only on disk.
     let workspace = workspace.file("a.http", &CLEAN.replace("status ==", "staus =="));
     git(&workspace, &["add", "a.http"]);
     let workspace = workspace.file("a.http", CLEAN);
@@ -38,10 +38,10 @@ fn what_is_staged_is_looked_at_as_it_would_be_committed() {
     git(&workspace, &["add", "a.http"]);
     let workspace = workspace.file("a.http", "%% Look\nGET {{nowhere}}\n");
     workspace.run(&["lint", "--staged"]).exits(0);
-    // What git does not know is in no commit.
+    // An untracked file is in no commit.
     let workspace = workspace.file("c.http", "%% C\nhttp://127.0.0.1:1/{{nothing}}\n");
     workspace.run(&["lint", "--staged"]).exits(0);
-    // What all files below share touches all of them.
+    // A shared file affects all files below it.
     let workspace = workspace.file("_common.http", "% check ok: statsu == 200\n");
     git(&workspace, &["add", "_common.http"]);
     let run = workspace.run(&["lint", "--staged", "--json"]).exits(2);

@@ -1,4 +1,4 @@
-//! The log on the built program: what was sent and came back, looked at, sent again, compared, judged.
+//! The log on the built program: exchanges shown, sent again, compared, checked.
 
 use crate::support::terminal::Terminal;
 use crate::support::{TestWorkspace, raw_server};
@@ -124,7 +124,7 @@ fn a_past_answer_is_looked_at_with_the_same_eyes() {
     let sent =
         workspace.run(&["send", "book-in", "--needs", "send", "--show", "sent,timeline,cookies,head,body"]).exits(0);
     let shown = workspace.run(&["log", "show", "--show", "sent,timeline,cookies,head,body"]).exits(0);
-    // The log tells times to the microsecond: a bar may be a column longer or shorter.
+    // The log has times in microseconds: a bar may be a column longer or shorter.
     let without_bars = |text: &str| {
         let line = |line: &str| line.split('━').next().unwrap_or_default().trim_end().to_owned() + "\n";
         workspace.redacted(text).lines().map(line).collect::<String>()
@@ -146,7 +146,7 @@ fn a_past_answer_is_looked_at_with_the_same_eyes() {
     let missing = workspace.run(&["log", "show", "77"]).exits(2);
     assert!(missing.stderr.contains("no exchange 77 in the log"), "{}", missing.stderr);
 
-    // What went to a file is told: all of it where it is small, else its size and its digest.
+    // A file that was sent is shown: all of it if it is small, else its size and digest.
     workspace.run(&["send", "read", "--output", "lot.json"]).exits(0);
     assert_eq!(
         workspace.run(&["log", "show"]).exits(0).bytes,
@@ -183,7 +183,7 @@ fn a_past_request_is_sent_again() {
         (data["then"]["number"].as_i64(), &data["then"]["differences"][0]["place"]),
         (Some(2), &Value::from("headers.location"))
     );
-    // What was logged of it names the cell again.
+    // Its logged exchanges have the name of the request again.
     assert_eq!(names(&listed(&changed, &["--limit", "1"])), ["7 book-in"]);
 
     // A secret that its file does not have any more cannot be found, and is not guessed.
@@ -253,7 +253,7 @@ fn answers_are_compared() {
         ["log", "compare", "2", "4", "--ignore", "body.lots", "--ignore", "body.total", "--ignore", "headers"];
     workspace.run(&ignored).exits(0);
     workspace.run(&["log", "compare", "2", "4", "--shape"]).exits(0);
-    // The answer to another request is of another shape.
+    // The response to another request has another structure.
     assert!(workspace.run(&["log", "compare", "3", "4", "--shape"]).exits(1).stdout.contains("body.lots"));
 
     let both = workspace.run(&["log", "compare", "-e", "local", "-e", "live", "open-lots"]).exits(1);
@@ -284,7 +284,7 @@ fn answers_are_compared() {
 fn checks_are_judged_on_the_log_without_a_server() {
     let workspace = workspace();
     workspace.run(&["replay", "desk.http"]).exits(0);
-    // Nothing answers there any more.
+    // The server is gone.
     let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
     let bench_alone = config.replace(&workspace.base(), "http://127.0.0.1:1");
     let workspace = workspace.file("yieldtray.toml", &bench_alone);
@@ -306,7 +306,7 @@ fn checks_are_judged_on_the_log_without_a_server() {
     let last: Value = serde_json::from_str(events.lines().last().expect("an event")).expect("JSON");
     assert_eq!((last["event"].as_str(), last["responses"].as_u64()), (Some("from-log"), Some(5)));
     assert!(last["oldest"].as_str() <= last["newest"].as_str());
-    // The live environment has no answers of its own.
+    // The live environment has no responses.
     let other = workspace.run(&["replay", "desk.http#read", "--from-log", "-e", "live"]).exits(0);
     assert!(other.stdout.contains("used 0 responses from the log"), "{}", other.stdout);
     assert_eq!(listed(&workspace, &["--status", "200"]).len(), 4, "judging logs nothing");

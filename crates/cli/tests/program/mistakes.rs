@@ -1,4 +1,4 @@
-//! Every class of mistake with its whole text, as a person reads it.
+//! Every class of error with its whole text.
 
 use crate::support::TestWorkspace;
 use std::collections::BTreeSet;
@@ -46,13 +46,13 @@ const FILES: &[(&str, &str)] = &[
     ("unknown-label", "% check quick: true\n\n%% A\n% waive qiuck\nhttp://127.0.0.1:1/\n"),
 ];
 
-/// What is remarked on when the answer is there.
+/// Warnings after a response.
 const ANSWERED: &[(&str, &str)] = &[
     ("empty-list", "%% A\n/lots?grower=G-0\n\n% check body.lots.all(l, l.bins > 0)\n"),
     ("default-used", "%% A\n% ask grower \"Which grower?\" default \"G-11\"\n/growers/{{grower}}\n"),
 ];
 
-/// What is wrong with the configuration or the files themselves.
+/// Errors in the configuration or the files themselves.
 const CONFIGS: &[(&str, &str)] = &[
     ("bad-configuration", "[workspace]\nrequests = 3\n[values\n"),
     ("unknown-key", "[workspace]\nrequest = \"requests\"\n"),
@@ -60,7 +60,7 @@ const CONFIGS: &[(&str, &str)] = &[
     ("unknown-environment", "[workspace]\nenvironment = \"loacl\"\n[environments.local]\n"),
 ];
 
-/// What only `lint` finds, since it stops no request.
+/// Warnings that only `lint` shows, since they stop no request.
 const ODDITIES: &[(&str, &str)] = &[
     ("shadowed-variable", "% let gate = 's'\n\n%% A\nhttp://127.0.0.1:1/{{gate}}\n"),
     ("unused-yield", "%% A\nhttp://127.0.0.1:1/\n\n% yield lot_id = body.id\n"),

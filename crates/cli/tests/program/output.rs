@@ -1,4 +1,4 @@
-//! The whole output of each command, as its users see it, in a workspace of a few requests.
+//! The whole output of each command, in a small workspace.
 
 use crate::support::TestWorkspace;
 

@@ -1,4 +1,4 @@
-//! What the program asks a person, in a pseudo-terminal, and what it says where nobody can be asked.
+//! Prompts in a pseudo-terminal, and the messages without one.
 
 use crate::support::TestWorkspace;
 use crate::support::terminal::{Terminal, plain};
@@ -29,7 +29,7 @@ X-Api-Key: {{key}}
 fn questions_are_asked_once_a_run_and_secrets_are_not_seen() {
     let workspace = TestWorkspace::new().file("a.http", BOOKING);
     let mut terminal = Terminal::start(&workspace, &["replay"], 100, &[]);
-    // What is not offered is not taken; a choice can be named or numbered.
+    // An unknown choice is refused; a choice can be named or numbered.
     terminal.wait_for("Which grower?").wait_for("3  G-12").wait_for("[1]").type_in("G-99\r");
     terminal.wait_for("type a number from 1 to 3, or one of the values").wait_for("[1]").type_in("2\r");
     terminal.wait_for("How many bins?").wait_for("12").type_in("30\r");
@@ -42,7 +42,7 @@ fn questions_are_asked_once_a_run_and_secrets_are_not_seen() {
     assert_eq!(shown.matches("[hidden]").count(), 1, "asked once: {shown}");
     assert!(!shown.contains("local-key"), "{shown}");
 
-    // The return key alone takes the default; `--set` answers before anybody is asked.
+    // The return key alone takes the default; with `--set` there is no prompt.
     let mut terminal = Terminal::start(&workspace, &["send", "book-in", "--set", "key=local-key-4616"], 100, &[]);
     terminal.wait_for("Which grower?").wait_for("[1]").type_in("\r").wait_for("How many bins?").type_in("\r");
     let (code, shown) = terminal.end();
@@ -218,7 +218,7 @@ fn a_watched_guarded_environment_asks_before_the_first_change() {
     let workspace = workspace.file("yieldtray.toml", &config).file("a.http", "%% Look\nGET /health\n");
     let write = |text: &str| std::fs::write(workspace.path().join("a.http"), text).expect("a file");
     let mut terminal = Terminal::start(&workspace, &["replay", "--watch"], 100, &[("NO_COLOR", "1")]);
-    // Who only reads is not asked; that nobody was asked is no yes.
+    // Reading needs no confirmation; a missing terminal is not a confirmation.
     terminal.wait_for("waiting for changes");
     write("%% Look\nGET /health\n\n%% End\nDELETE /session\n");
     terminal.wait_for("Environment live is guarded").type_in("n");
@@ -226,7 +226,7 @@ fn a_watched_guarded_environment_asks_before_the_first_change() {
     write("%% Look\nGET /health\n\n%% End it\nDELETE /session\n");
     terminal.wait_for("Environment live is guarded").type_in("y");
     terminal.wait_for("2 requests").wait_for("waiting for changes");
-    // Who said yes is not asked again.
+    // `--yes` confirms.
     write("%% Look\nGET /health\n\n%% End it all\nDELETE /session\n");
     terminal.wait_for("end-it-all").wait_for("waiting for changes").type_in("\u{3}");
     let (code, shown) = terminal.end();

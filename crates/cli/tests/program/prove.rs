@@ -1,4 +1,4 @@
-//! `yieldtray prove`: what checks would not notice.
+//! `yieldtray prove`: mutations that checks do not detect.
 
 use crate::support::TestWorkspace;
 use serde_json::{Value, json};
@@ -112,7 +112,7 @@ fn what_does_not_pass_is_shown_and_not_judged() {
     }
     let document = workspace.run(&["prove", "--json"]).exits(2).json();
     assert_eq!(document["cells"][0].get("mutation"), None::<&Value>);
-    // A score of nothing is no score.
+    // Without mutations there is no score.
     let alone = workspace.run(&["prove", "a.http#wrong", "--json"]).exits(1).json();
     assert_eq!((&alone["mutations"], &alone["percent"]), (&json!(0), &Value::Null));
 }

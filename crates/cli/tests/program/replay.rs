@@ -1,4 +1,4 @@
-//! `yieldtray replay` and `list`, run as their users run them.
+//! `yieldtray replay` and `list` on the built program.
 
 use crate::support::TestWorkspace;
 

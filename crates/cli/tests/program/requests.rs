@@ -1,4 +1,4 @@
-//! What goes out, byte for byte, for each form of request: a socket tells what arrived.
+//! Each form of request, byte for byte, as a socket receives it.
 
 use crate::support::TestWorkspace;
 use std::sync::mpsc;
@@ -6,7 +6,7 @@ use std::thread;
 use std::time::Duration;
 use yieldtray_packhouse::FaultyServer;
 
-/// A workspace whose address tells back what arrives.
+/// A workspace whose server returns what it receives.
 fn workspace(faulty: &FaultyServer) -> TestWorkspace {
     TestWorkspace::empty()
         .file(
@@ -18,7 +18,7 @@ fn workspace(faulty: &FaultyServer) -> TestWorkspace {
         .file("lots/ripe apples.txt", "ripe\n")
 }
 
-/// What arrives of `text`, with the port and the boundary replaced.
+/// The received bytes of `text`, with the port and the boundary replaced.
 #[track_caller]
 fn arrives(text: &str, more: &[&str]) -> String {
     let faulty = FaultyServer::start().expect("a server");
@@ -26,7 +26,7 @@ fn arrives(text: &str, more: &[&str]) -> String {
     let mut args = vec!["send", "a.http"];
     args.extend(more);
     let sent = workspace.run(&args).exits(0).bytes;
-    // What `--dry` shows is what then goes out.
+    // `--dry-run` prints what is then sent.
     let mut dry = args.clone();
     dry.push("--dry-run");
     let dry = workspace.run(&dry).exits(0).bytes;
@@ -225,7 +225,7 @@ fn a_tried_request_becomes_a_cell() {
     assert_eq!(file(), before);
 }
 
-/// What is saved into a file while its request is under way stays, and so does what others append.
+/// Changes that are saved to a file during its request are kept, and so are those of other processes.
 #[test]
 fn appending_loses_nothing_that_others_write_meanwhile() {
     let (arrived, requests) = mpsc::channel();
@@ -283,7 +283,7 @@ fn a_dry_request_is_one_document() {
     assert_eq!(run.json()["request"]["url"], "http://127.0.0.1:1/lots?C-1", "{}", run.stdout);
     let run = workspace.run(&["send", "--text", "/lots?{{crate}}", "--dry-run", "--json"]).exits(2);
     assert_eq!(run.json()["diagnostics"][0]["code"], "unknown-variable", "{}", run.stdout);
-    // Arguments that cannot be read are told as data, too.
+    // Invalid arguments are reported as JSON, too.
     let run = workspace.run(&["send", "--json", "--drye", "a.http"]).exits(2);
     let record = &run.json()["diagnostics"][0];
     assert_eq!(

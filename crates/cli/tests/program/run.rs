@@ -1,4 +1,4 @@
-//! Runs as they go on: side by side, watched, interrupted, with a server that dies.
+//! Runs in progress: in parallel, watched, interrupted, with a server that dies.
 
 use crate::support::terminal::{Terminal, in_terminal};
 use crate::support::{TestWorkspace, answer, server};
@@ -57,7 +57,7 @@ fn side_by_side_and_in_shares_the_same_is_told() {
     assert_eq!((&last["failed_checks"], &last["exit_code"]), (&Value::from(12), &Value::from(1)));
     assert_eq!(events(&desks(), &["--jobs", "8"]), one);
 
-    // Each file is in one shard, with those it needs: they may be in several, and tell the same there.
+    // Each file is in one shard, with its dependencies: they may be in several, with the same result.
     let workspace = desks();
     let mut record: Vec<String> = Vec::new();
     for shard in ["1/3", "2/3", "3/3"] {
@@ -72,7 +72,7 @@ fn side_by_side_and_in_shares_the_same_is_told() {
     assert_eq!(record, whole);
 }
 
-/// A check that takes long does not change what others are told of time: neither what they took, nor their limits.
+/// A slow check changes neither the times nor the limits of other requests.
 #[test]
 fn time_is_that_of_the_exchange_however_long_checks_take() {
     let base = server(|head| {
@@ -96,7 +96,7 @@ fn time_is_that_of_the_exchange_however_long_checks_take() {
     }
 }
 
-/// A server that never answers is not waited for longer than `% wait` says.
+/// `% wait` limits the time of a server that never responds.
 #[test]
 fn an_attempt_takes_what_is_left_of_the_time() {
     let base = server(|_| (Duration::from_secs(60), Vec::new()));
@@ -108,7 +108,7 @@ fn an_attempt_takes_what_is_left_of_the_time() {
     assert!(run.stdout.contains("the rest of `for …` in `% wait`"), "{}", run.stdout);
 }
 
-/// What a JSON report says of its run, without what differs from run to run.
+/// A JSON report without the parts that differ from run to run.
 fn reported(workspace: &TestWorkspace, file: &str) -> (Value, Vec<String>) {
     let text = std::fs::read_to_string(workspace.path().join(file)).expect("a report");
     let lot = regex::Regex::new(r"L-\d+").expect("a pattern");
@@ -153,7 +153,7 @@ fn shards_are_complete_and_their_reports_make_the_whole_one() {
     assert_eq!(text("again.json"), text("whole.json"), "one report is joined to itself");
 }
 
-/// One file or folder that cannot be read is told, and the others are dealt with all the same.
+/// A file or directory that cannot be read is reported, and the others are run.
 #[cfg(unix)]
 #[test]
 fn a_bad_neighbour_stops_nothing() {
@@ -165,7 +165,7 @@ fn a_bad_neighbour_stops_nothing() {
     std::fs::write(workspace.path().join("odd/bytes.http"), b"GET /\xff\n").expect("a file");
     let data = workspace.path().join("data");
     std::fs::set_permissions(&data, std::fs::Permissions::from_mode(0o000)).expect("rights");
-    // Whoever may do everything looks through every folder.
+    // Root can read every directory.
     let everything = std::fs::read_dir(&data).is_ok();
     let record = |run: &crate::support::Run| {
         let both = run.both();
@@ -227,7 +227,7 @@ fn a_file_has_its_own_cookies_and_those_it_needs() {
     }
 }
 
-/// A server that answers `answers` requests and then breaks everything off.
+/// A server that responds to `answers` requests and then closes all connections.
 fn dying(answers: usize) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = listener.local_addr().expect("an address");
@@ -351,7 +351,7 @@ fn an_interrupted_run_cleans_up_and_says_what_ran() {
 fn a_signal_ends_what_is_no_run_at_once() {
     use std::os::unix::process::ExitStatusExt;
 
-    // The answer is there, but nobody takes it: what is written to the pipe waits.
+    // The response has arrived, but the pipe is full and not read.
     let workspace = TestWorkspace::new();
     let mut command = workspace.command();
     command.args(["send", "--text", "{{base}}/export.csv?bytes=4000000"]).stdout(Stdio::piped()).stderr(Stdio::null());
@@ -360,7 +360,7 @@ fn a_signal_ends_what_is_no_run_at_once() {
     child.stdout.as_mut().expect("a pipe").read_exact(&mut first).expect("the answer begins");
     signal(&child, "INT");
     assert_eq!(child.wait().expect("it ends").signal(), Some(2));
-    // A served demo ends when it is told to, and with success.
+    // `demo --serve` ends with success when it is interrupted.
     let mut serving = start(&workspace, &["demo", "--serve"]);
     serving.wait_for("until you press Ctrl-C");
     signal(&serving.child, "TERM");
@@ -384,9 +384,9 @@ fn a_watched_workspace_runs_again_what_a_change_touches() {
     going.wait_for("waiting for changes");
     write("new.json", "{ \"grower\": \"G-12\", \"bins\": 4 }");
     going.wait_for("`new.json` changed");
-    going.wait_for("2 requests · 0 checks");
+    going.wait_for("2 requests · no checks");
     going.wait_for("waiting for changes");
-    // A mistake does not end it, and nothing is sent for what nobody uses.
+    // An error does not end it, and no request is sent for unused values.
     write("notes.txt", "nobody reads this");
     write("lots.http", "%% Lots\n% chekc true\nGET /lots\n");
     going.wait_for("unknown instruction `% chekc`");
@@ -487,7 +487,7 @@ fn side_by_side_a_token_is_got_once() {
     for jobs in ["1", "3"] {
         let run = office("wrong-key").run(&["replay", "--jobs", jobs]).exits(3);
         assert_eq!(run.stdout.matches("invalid_client").count(), 3, "{}", run.stdout);
-        assert!(run.stdout.contains("0 requests · 0 checks · 3 without a response"), "{}", run.stdout);
+        assert!(run.stdout.contains("0 requests · no checks · 3 without a response"), "{}", run.stdout);
         assert!(!run.both().contains("wrong-key"), "{}", run.both());
     }
 }
@@ -498,7 +498,7 @@ fn a_failure_ends_a_run_side_by_side_too() {
     let slow = "%% Slow\nGET /scale/reading?ms=300\n\n%% Late\nGET /health\n\n%% Undo\n% afterwards\nGET /health\n";
     let workspace = TestWorkspace::new().file("a.http", cells).file("b.http", slow);
     let run = workspace.run(&["replay", "--jobs", "2", "--fail-fast"]).exits(1);
-    // What was under way is told; of the rest only what undoes it is sent.
+    // Requests in flight are reported; of the rest only the cleanup is sent.
     for (name, sent) in [("fails", true), ("slow", true), ("undo", true), ("late", false)] {
         assert_eq!(run.stdout.contains(&format!("  {name} ")), sent, "{name}: {}", run.stdout);
     }

@@ -84,7 +84,8 @@ fn a_schema_refuses_what_the_program_never_prints() {
 
 #[test]
 fn the_schema_of_the_configuration_agrees_with_the_program() {
-    let validator = jsonschema::draft202012::new(&read("configuration.schema.json")).expect("a schema");
+    let schema = read("configuration.schema.json");
+    let validator = jsonschema::draft202012::new(&schema).expect("a schema");
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("demo");
     let of_file = |name: &str| std::fs::read_to_string(demo.join(name)).expect("a file");
     let good = [
@@ -104,6 +105,11 @@ fn the_schema_of_the_configuration_agrees_with_the_program() {
     let to_json = |text: &str| -> Value {
         serde_json::to_value(toml::from_str::<toml::Table>(text).expect("TOML")).expect("JSON")
     };
+    let schema_line = format!("#:schema {}\n", schema["$id"].as_str().expect("a URL"));
+    assert!(
+        ["yieldtray.toml", "init.toml"].iter().all(|name| of_file(name).starts_with(&schema_line)),
+        "{schema_line}"
+    );
     for (text, fits) in good.iter().map(|text| (text.as_str(), true)).chain(bad.map(|text| (text, false))) {
         let workspace = TestWorkspace::empty().file("yieldtray.toml", text).file("requests/.keep", "");
         // Values with secrets belong into the local file.

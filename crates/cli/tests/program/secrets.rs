@@ -213,9 +213,9 @@ fn no_command_tells_a_secret() {
     assert!(searched >= 5, "the state and the key were searched too");
 }
 
-/// Searches everything that was written, and tells how many files that were.
+/// Searches all files that were written, and returns their number.
 fn search_files(workspace: &TestWorkspace) -> usize {
-    // What stands where the canary was put by hand, and what `% save` keeps byte for byte, is left out;
+    // Files in which the test wrote the canary, and those of `% save`, are left out;
     // everything else was written by us.
     let own = ["pin.txt", ".env", "yieldtray.local.toml", "saved"];
     let mut searched = 0;
@@ -334,7 +334,7 @@ fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
         }
     }
 
-    // What lint finds in files that others see it does not write down once more.
+    // `lint` does not print a secret that it finds.
     let config = format!("[values]\npin = {{ value = {quoted}, secret = true }}\n");
     let cell = "%% A\nGET http://b/lots\nX-Api-Key: canary7fQ9zX4mK2pL canary7fQ9zX4mK2pM\n";
     let workspace = TestWorkspace::empty().file("yieldtray.toml", &config).file("a.http", cell);

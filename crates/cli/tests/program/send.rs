@@ -1,4 +1,4 @@
-//! `yieldtray send`, run as its users run it.
+//! `yieldtray send` on the built program.
 
 use crate::support::TestWorkspace;
 
@@ -145,7 +145,7 @@ fn parts_are_shown_when_asked_for() {
         stable.lines().filter(|line| !line.starts_with("date:")).map(|line| format!("{line}\n")).collect();
     insta::assert_snapshot!("show_parts", stable);
     let timeline = workspace.run(&["send", "only", "--show", "timeline"]).exits(0).stdout;
-    // An address in digits is not looked up.
+    // An IP address needs no lookup.
     let phases: Vec<&str> = timeline.lines().skip(1).filter_map(|line| line.get(..10)).map(str::trim).collect();
     assert_eq!(phases, ["connect", "wait", "receive", "total"]);
 }

@@ -90,6 +90,20 @@ fn nothing_is_offered_outside_a_workspace_or_for_a_broken_one() {
 }
 
 #[test]
+fn a_directory_given_with_c_is_where_names_come_from_and_topics_need_none() {
+    let workspace = TestWorkspace::new().file("gate.http", FILE);
+    let elsewhere = TestWorkspace::empty();
+    let of_other = format!("send -C {} sig", workspace.path().display());
+    for (line, expected) in [(of_other.as_str(), "sign-in"), ("send sig", ""), ("help lang", "language")] {
+        let mut command = shell(&elsewhere, "fish");
+        let script = format!("yieldtray completions fish | source; complete -C 'yieldtray {line}'");
+        command.args(["--no-config", "-c", &script]);
+        let shown = run(command, "");
+        assert_eq!(shown.stdout.split(['\t', '\n']).next(), Some(expected), "{line}: {}", shown.both());
+    }
+}
+
+#[test]
 fn manual_pages_are_read_by_man() {
     let workspace = TestWorkspace::empty();
     let shown = workspace.run(&["man", "--output", "man"]).exits(0);

@@ -1,4 +1,4 @@
-//! What a person sees: the program in a pseudo-terminal.
+//! The program in a pseudo-terminal.
 
 use crate::support::terminal::{in_terminal, plain};
 use crate::support::{TestWorkspace, raw_server};

@@ -1,4 +1,4 @@
-//! Values that one process yields and the next one uses.
+//! Values that one process captures and the next one uses.
 
 use crate::support::TestWorkspace;
 use std::process::Stdio;
@@ -44,7 +44,7 @@ fn what_one_process_yields_the_next_one_uses() {
     assert_eq!(workspace.run(&["tray", "-e", "live", "--json"]).exits(0).json()["values"], serde_json::json!([]));
     workspace.run(&["send", "other"]).exits(2);
 
-    // A replay begins with nothing, and leaves what is kept alone unless it is told to keep.
+    // A replay starts with an empty tray, and does not change the stored one unless `--save-yields` is given.
     workspace.run(&["replay", "a.http", "--only", "look"]).exits(2);
     let before = workspace.run(&["tray", "--json"]).exits(0).json()["values"][1]["value"].clone();
     workspace.run(&["replay", "a.http"]).exits(0);
@@ -61,7 +61,7 @@ fn what_one_process_yields_the_next_one_uses() {
     assert!(empty.stderr.contains("the tray is empty"), "{}", empty.stderr);
 }
 
-/// Without a place for the user's key nothing is kept, and who asked for it is told by the code, too.
+/// Without a directory for the user's key nothing is stored, and the exit code says so if it was asked for.
 #[test]
 fn without_a_home_nothing_is_kept() {
     let workspace = TestWorkspace::new().file("a.http", "GET /health\n\n% yield code = status\n");
@@ -165,7 +165,7 @@ fn a_read_only_folder_and_a_full_disk_stop_no_request() {
     let mut command = std::process::Command::new(&tool);
     command.args(["send", "sign-in", "--pick", "size(body.token)"]).current_dir(workspace.path());
     command.env("XDG_STATE_HOME", workspace.home()).env_remove("YIELDTRAY_ENV");
-    // Who may do everything is not stopped by a folder's rights: the program runs as nobody.
+    // Permissions do not stop root: the program runs as `nobody`.
     let root = std::fs::metadata("/proc/self").is_ok_and(|own| std::os::unix::fs::MetadataExt::uid(&own) == 0);
     if root {
         command.uid(65534).gid(65534);

@@ -1,5 +1,4 @@
-//! A workspace that nobody has allowed, as a cloned repository is: what it cannot do, and what it can once its user
-//! has said yes.
+//! A workspace that is not allowed, such as a cloned repository, and the same one once it is.
 
 use crate::support::{TestWorkspace, terminal::Terminal};
 use std::io::{Read, Write};
@@ -9,7 +8,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 use tempfile::TempDir;
 
-/// A server that keeps what it is sent, and answers each request with a head of its own and `{}`.
+/// A server that records what it receives, and responds with a given head and `{}`.
 struct Recorder {
     address: String,
     received: Arc<Mutex<Vec<u8>>>,
@@ -231,7 +230,7 @@ fn what_others_own_can_write_or_link_outside_is_refused() {
     let odd = TestWorkspace::new().file("a\u{1b}[2J.http", "/lots\n").run(&["list"]).exits(2);
     assert!(odd.stderr.contains("the file name `a\\u{1b}[2J.http` contains control characters"), "{}", odd.stderr);
 
-    // A state that came with the files chooses no environment, and nothing is written into it.
+    // State that is part of the files selects no environment, and is not written to.
     let state = TestWorkspace::new().file("a.http", "/lots?g={{grower}}\n").file(".yieldtray/environment", "live\n");
     let run = state.run_as_stranger(&["send", "a.http", "--pick", "sent.url"], &[]).exits(0);
     assert!(run.stdout.contains("g=G-11"), "{}", run.stdout);
@@ -431,7 +430,7 @@ fn a_secret_goes_only_to_its_own_origins() {
     assert!(away.stderr.contains("may not be sent to `http://127.0.0.1:9`"), "{}", away.stderr);
 }
 
-/// A secret that a response yields belongs to where it came from, in the next process too.
+/// A captured secret is limited to its origin, in the next process too.
 #[test]
 fn a_captured_secret_goes_back_where_it_came_from() {
     let other = Recorder::ok();
@@ -475,7 +474,7 @@ fn a_token_goes_nowhere_that_nobody_named() {
     assert!(other.received().contains("Bearer t-4616-windfall"), "{}", other.received());
 }
 
-/// Who is trusted is told in the first line, whoever said it.
+/// The first line shows the permission and its source.
 #[test]
 fn what_loosens_the_connection_is_always_told() {
     let workspace = TestWorkspace::new().file("a.http", "% insecure\n/lots\n");

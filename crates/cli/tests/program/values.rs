@@ -1,5 +1,4 @@
-//! What each name is and where it comes from: sources, their order, environments, made-up data and the
-//! commands that tell of them.
+//! Variables: sources, their order, environments, generated data, and the commands that show them.
 
 use crate::support::TestWorkspace;
 
@@ -223,7 +222,7 @@ fn a_seed_makes_up_the_same_again() {
     };
     assert_eq!(url("4616"), url("4616"));
     assert_ne!(url("4616"), url("4617"));
-    // A failed replay tells the seed it drew, and that one repeats it.
+    // A failed replay prints its seed, which repeats its values.
     let failed = workspace.run(&["replay"]).exits(1);
     let (_, after) = failed.stderr.split_once("`--seed ").expect("the seed is told");
     let seed = after.split('`').next().expect("a number");

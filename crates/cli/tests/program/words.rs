@@ -1,9 +1,9 @@
-//! The words that people read: messages, help and documentation keep to the terms of CONTRIBUTING.md.
+//! The vocabulary: messages, help and documentation use the terms of CONTRIBUTING.md.
 
 use regex::Regex;
 use std::path::{Path, PathBuf};
 
-/// What is not written, and what is written instead.
+/// Banned words, and what to write instead.
 const BANNED: &[(&str, &str)] = &[
     (r"\b(mistake|remark)s?\[", "error[, warning["),
     (r"\bremarks?\b", "warning, info"),

@@ -82,16 +82,16 @@ impl<'w> LaneCx<'_, 'w> {
 
     /// Goes on from a step without sending it.
     fn skip_step(&mut self, step: usize, reason: String) {
-        let remarks = self.lane.take_problems();
-        let report = self.report(self.step(step).cell, Outcome::Skipped, remarks).because(reason);
+        let problems = self.lane.take_problems();
+        let report = self.report(self.step(step).cell, Outcome::Skipped, problems).because(reason);
         drop(self.take_cache());
         self.finish_unsent(report);
     }
 
     /// The same, since no token could be obtained for it.
     fn fail_without_token(&mut self, step: usize, failure: Failure) {
-        let remarks = self.lane.take_problems();
-        let mut report = self.report(self.step(step).cell, Outcome::NoResponse, remarks);
+        let problems = self.lane.take_problems();
+        let mut report = self.report(self.step(step).cell, Outcome::NoResponse, problems);
         report.elapsed = failure.elapsed;
         report.failure = Some(failure);
         drop(self.take_cache());

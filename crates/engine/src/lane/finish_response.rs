@@ -37,7 +37,7 @@ impl<'w> LaneCx<'_, 'w> {
         };
         let mut results = self.checks(cell, step, &mut cache).evaluate(&exprs, &mut names);
         results.yields.extend(captures.results.yields);
-        results.remarks.extend(captures.results.remarks);
+        results.problems.extend(captures.results.problems);
         if self.inputs.is_from_log() && !results.failures.is_empty() {
             let checks: Vec<ResponseExpr<'w>> = exprs.iter().filter(|expr| expr.is_check()).cloned().collect();
             let other = exchange.with_alternate_masks();
@@ -55,7 +55,7 @@ impl<'w> LaneCx<'_, 'w> {
             let exprs: Vec<ResponseExpr<'w>> = passed_wait.into_iter().chain(exprs).collect();
             report.mutation = Some(Box::new(self.mutate(cell, step, &mut cache, &exprs, &exchange)));
         }
-        report.problems.extend(results.remarks);
+        report.problems.extend(results.problems);
         report.problems.extend(self.not_json(cell, &exchange, &mut names));
         report.problems.extend(exchange.notes.iter().map(|note| {
             let title = self.inputs.workspace().cell(cell).title;

@@ -79,7 +79,7 @@ impl<'w> LaneCx<'_, 'w> {
         }
         let options = self.inputs.options();
         let capture_limit = if options.mutate_responses { u64::MAX } else { options.capture_limit.unwrap_or_default() };
-        let work = ResponseWork { token, cache, exprs, remarks: problems, capture_limit, poll };
+        let work = ResponseWork { token, cache, exprs, problems, capture_limit, poll };
         Ok(Box::new(ReadyRequest {
             prepared: Arc::new(prepared),
             cell,

@@ -11,7 +11,7 @@ use yieldtray_workspace::scope::ResponseScope;
 impl<'w> LaneCx<'_, 'w> {
     /// Takes the response to a request, or why there is none.
     pub(crate) fn on_response(&mut self, mut ready: Box<ReadyRequest<'w>>, mut response: Result<Exchange, Failure>) {
-        // A polling condition that came true counts as a check; one that never did is evaluated and reported as one.
+        // A polling condition that became true counts as a check; one that never did is evaluated and reported as one.
         let (mut attempts, mut passed_wait) = (1, None);
         if let Some(mut poll) = ready.work.poll.take() {
             let (holds, took) = match &response {
@@ -37,8 +37,8 @@ impl<'w> LaneCx<'_, 'w> {
             }
         }
         let ReadyRequest { prepared, cell, step, sent_at, work, .. } = *ready;
-        let ResponseWork { token, cache, exprs, remarks, .. } = work;
-        let mut report = self.report(cell, Outcome::Passed, remarks);
+        let ResponseWork { token, cache, exprs, problems, .. } = work;
+        let mut report = self.report(cell, Outcome::Passed, problems);
         report.attempts = attempts;
         report.method.clone_from(&prepared.method);
         let exchange = match response {
@@ -79,7 +79,7 @@ impl<'w> LaneCx<'_, 'w> {
     /// Reports a request that is not sent after all.
     pub(crate) fn on_skipped(&mut self, ready: Box<ReadyRequest<'w>>, reason: &str) {
         let ReadyRequest { cell, work, .. } = *ready;
-        let report = self.report(cell, Outcome::Skipped, work.remarks).because(reason.to_owned());
+        let report = self.report(cell, Outcome::Skipped, work.problems).because(reason.to_owned());
         self.finish(report);
     }
 

@@ -39,7 +39,7 @@ impl<'w> LaneCx<'_, 'w> {
 
     /// Reports a request that would be sent again, had the user not ended the run.
     fn give_up(&mut self, ready: Box<ReadyRequest<'w>>) {
-        let mut report = self.report(ready.cell, Outcome::NoResponse, ready.work.remarks);
+        let mut report = self.report(ready.cell, Outcome::NoResponse, ready.work.problems);
         report.method.clone_from(&ready.prepared.method);
         report.url = self.run.masker.mask(&ready.prepared.address()).into_owned();
         let poll = ready.work.poll.as_ref();

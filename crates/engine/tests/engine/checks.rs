@@ -1,11 +1,11 @@
-//! Checks that fail or can never hold, each with all that is told about it: what a person reads instead of sending again.
+//! Checks that fail or can never pass, each with its whole explanation.
 
 use std::fmt::Write;
 use yieldtray_engine::{CheckFailure, CheckPart};
 use yieldtray_source::diff::DiffLine;
 use yieldtray_test_support::{answer, replay, settings};
 
-/// Every check fails, or passes with a remark, against the lot below.
+/// Every check fails, or passes with a warning, against the lot below.
 const CHECKS: &[&str] = &[
     // Operators: both sides, literals left out.
     "status == 200",
@@ -25,7 +25,7 @@ const CHECKS: &[&str] = &[
     "body.tags == 'gala'",
     "body.bins",
     "body.id",
-    // What is not there.
+    // Missing values.
     "body.colour == 'red'",
     "body.grwoer == 'G-13'",
     "body.place.room.shelf == 3",
@@ -59,7 +59,7 @@ const CHECKS: &[&str] = &[
     "!(body.tags + [body.remark] == ['gala', 'early', body.remark])",
     "body.remark == 'the first truck of the morning came late, and its bins were counted twice at the gate'",
     "body.weighings == [{'tray': 'T-1', 'kg': 11.5, 'by': 'scale-1'}, {'tray': 'T-2', 'kg': 9.0, 'by': 'scale-1'}]",
-    // Secrets in what is told.
+    // Secrets in messages.
     "body.token == 'x'",
     "headers['authorization-info'] == 'none'",
 ];

@@ -1,4 +1,4 @@
-//! Files side by side: whatever the order of the answers, what is told is the same.
+//! Files in parallel: whatever the order of the responses, the events are the same.
 
 use proptest::prelude::*;
 use std::cell::RefCell;
@@ -112,7 +112,7 @@ fn house(jobs: usize, times: usize, choose: &mut dyn FnMut(usize) -> usize) -> R
     with_run(HOUSE, &FILES, settings, times, |run| side_by_side(run, jobs, choose, &mut packhouse()))
 }
 
-/// What was sent, in no order.
+/// The requests that were sent, in any order.
 fn sorted(record: &RunRecord) -> Vec<String> {
     let mut sent: Vec<String> =
         record.sent.iter().map(|request| format!("{} {}", request.method, request.url)).collect();
@@ -143,12 +143,12 @@ fn the_house_shows_what_it_is_meant_to_show() {
     let outcomes: Vec<&str> = record.reports().map(|report| report.outcome.as_str()).collect();
     let count = |word: &str| outcomes.iter().filter(|outcome| **outcome == word).count();
     assert_eq!((count("failed"), count("skipped"), count("invalid")), (1, 1, 1), "{outcomes:?}");
-    // Each asks for the same token, and each tells the same default: both are told once.
+    // Each needs the same token and the same default: both are reported once.
     assert_eq!(record.events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count(), 1);
     assert_eq!(record.sent.iter().filter(|request| request.url.path() == "/token").count(), 1);
-    let remarks = record.problems().into_iter().filter(|problem| problem.message.contains("using its default"));
-    assert_eq!(remarks.count(), 1);
-    // What others need stays, though its file yields the name again.
+    let warnings = record.problems().into_iter().filter(|problem| problem.message.contains("using its default"));
+    assert_eq!(warnings.count(), 1);
+    // A value that others need is kept, though its file captures the name again.
     let by = record.sent.iter().find(|request| request.url.path() == "/lots").expect("a lot is booked");
     assert!(by.url.query().expect("a query").contains("by=t-4616-token"));
     assert!(!format!("{:?}", record.events).contains("4616-token"), "{:?}", record.events);
@@ -156,7 +156,7 @@ fn the_house_shows_what_it_is_meant_to_show() {
 
 #[test]
 fn what_is_done_afterwards_waits_for_those_who_need_the_file() {
-    // The answers may come first to last or last to first.
+    // The responses may arrive in order or in reverse.
     let orders: [&mut dyn FnMut(usize) -> usize; 2] = [&mut |_| 0, &mut |open| open - 1];
     for choose in orders {
         let record = house(8, 1, choose);
@@ -289,7 +289,7 @@ fn a_value_another_file_needs_stays_in_a_shared_lane_too() {
 
 #[test]
 fn who_needs_a_cell_sees_what_it_captured_before_however_often_it_is_played_later() {
-    // In the plan `who` stands between the two plays of `make`, which a sequence gives different values.
+    // In the plan `who` is between the two plays of `make`, which a sequence gives different values.
     let fixture = "#- a.http\n%% who\n% needs b.http#make\n% each row in \"rows.csv\"\nGET http://local/who/{{made}}\n\
         #- b.http\n%% make\n% let second = \"first\"\nGET http://local/make/{{second}}\n\n% yield made = body.made\n\n\
         %% others\n% play make with second = \"second\" times 3\n% play make with second = \"third\"\n\
@@ -376,7 +376,7 @@ GET http://local/last/{{lot_id}}
         while let Some(Next::Send(ready)) = run.next() {
             let path = ready.prepared.url.path().to_owned();
             log.push(format!("sent {path}"));
-            // Who asks for events while a request is under way gets what came before it.
+            // Events that are asked for during a request include the earlier ones.
             let record = |event: Event| match event {
                 Event::CellFinished(report) => Some(format!("{:?}", report.outcome)),
                 _ => None,
@@ -391,7 +391,7 @@ GET http://local/last/{{lot_id}}
         }));
         log
     };
-    // One that reads what its own cell yields is judged at once, and what is not sent is told behind what was.
+    // A check of a value that its own request captures is evaluated at once, and unsent requests are reported after sent ones.
     let log = with_run(FILE, &["a.http"], settings(None, &[]), 1, run);
     assert_eq!(
         log,

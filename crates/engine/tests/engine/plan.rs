@@ -1,4 +1,4 @@
-//! Plans: whatever files and needs there are, each cell stands where it may stand.
+//! Plans: whatever files and needs there are, the order of the requests is valid.
 
 use proptest::prelude::*;
 use rustc_hash::FxHashSet;
@@ -38,7 +38,7 @@ impl Files {
     }
 }
 
-/// Needs lead to cells of earlier files, or to earlier cells of the same: so there are no circles.
+/// Needs refer to requests of earlier files, or to earlier ones of the same file: so there are no cycles.
 fn workspace_files() -> impl Strategy<Value = Files> {
     let cell = (prop::collection::vec((0_usize..4, 0_usize..4), 0..3), prop::bool::weighted(0.2));
     let files = prop::collection::vec(prop::collection::vec(cell, 1..4), 1..4);

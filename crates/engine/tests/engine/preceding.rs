@@ -1,4 +1,4 @@
-//! What happens before a request is sent, and in which order: given values, skipping, questions, tokens.
+//! The steps before a request is sent, and their order: arguments, skipping, prompts, tokens.
 
 use std::cell::RefCell;
 use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
@@ -7,7 +7,7 @@ use yieldtray_http::Exchange;
 use yieldtray_test_support::{json_answer, settings, with_run};
 use yieldtray_workspace::request::{Token, Tokens};
 
-/// What a run asked and sent, in that order: `? question` and `METHOD path`.
+/// The prompts and requests of a run, in order: `? question` and `METHOD path`.
 fn steps(fixture: &str, set: &[(&str, Value)], answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>) {
     with_run(fixture, &["a.http"], settings(None, set), 1, |run| drive(run, answer))
 }
@@ -78,7 +78,7 @@ fn who_is_skipped_is_asked_nothing_and_gets_no_token() {
     let (sent, events) = steps(&fixture, &grower("G-11"), fine);
     assert_eq!(sent, ["? The PIN?", "token of shift", "GET /pay/said-pin"]);
     assert_eq!(outcomes(&events), ["passed"]);
-    // What only the answer can tell is asked first.
+    // A prompt that the condition needs precedes it.
     let late =
         format!("{DESK}%% pay\n% skip when pin == \"said-pin\" \"no\"\n% ask pin \"The PIN?\"\nGET http://local/pay\n");
     let (sent, events) = steps(&late, &[], fine);
@@ -100,7 +100,7 @@ fn a_sequence_asks_for_itself_before_it_gives() {
         ]
     );
     assert_eq!(outcomes(&events), ["passed", "passed"]);
-    // What a sequence makes up is the same in the whole request.
+    // A value that a sequence generates is the same in the whole request.
     let fixture = "#- a.http\n%% round\n% play visit with grower = uuid()\n\n%% visit\nGET http://local/{{grower}}?again={{grower}}\n";
     let (sent, _) = steps(fixture, &[], fine);
     let (path, again) = sent[0].split_once("?again=").expect("both");
@@ -115,11 +115,11 @@ fn a_remark_is_not_lost_while_a_token_is_got() {
     nobody.can_ask = false;
     let (sent, events) = with_run(&fixture, &["a.http"], nobody, 1, |run| drive(run, fine));
     assert_eq!(sent, ["token of shift", "GET /pay/4"]);
-    let remarks = events.iter().filter_map(|event| match event {
+    let warnings = events.iter().filter_map(|event| match event {
         Event::CellFinished(report) => Some(report.problems.len()),
         _ => None,
     });
-    assert_eq!(remarks.collect::<Vec<_>>(), [1]);
+    assert_eq!(warnings.collect::<Vec<_>>(), [1]);
 }
 
 fn kept(access: &str, expires_at: Option<i64>, refresh: Option<&str>, fingerprint: String) -> Tokens {
@@ -136,7 +136,7 @@ fn kept(access: &str, expires_at: Option<i64>, refresh: Option<&str>, fingerprin
     tokens
 }
 
-/// What a token got with these words is told from others by.
+/// The identity of a token with this configuration.
 fn fingerprint(fixture: &str) -> String {
     with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
         drive(run, fine);
@@ -147,7 +147,7 @@ fn fingerprint(fixture: &str) -> String {
 /// 2026-09-14T12:00:00Z, the time in these tests.
 const NOON: i64 = 1_789_387_200;
 
-/// What a run does that has a token from before: its steps, and the tokens it ends with.
+/// A run with an existing token: its steps, and its tokens at the end.
 fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>, Vec<String>, Vec<String>) {
     let fixture = format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://local/pay\n");
     let mut workspace = yieldtray_test_support::workspace(&fixture);

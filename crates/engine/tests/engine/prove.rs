@@ -7,7 +7,7 @@ use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::BodyShape;
 use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_options};
 
-/// How a cell with these checks comes out for an answer, and what is proved of them.
+/// The outcome of a request with these checks for a response, and its mutations.
 fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<MutationReport>) {
     let fixture = format!("#- lots.http\n%% Read\nGET http://local/lots\n\n{checks}\n");
     with_options(
@@ -68,7 +68,7 @@ fn known_gaps_are_found_and_known_strength_is_not_doubted() {
     assert!(but("% check body.trays == ['T-1', 'T-2']").iter().all(|line| !line.contains("trays")));
     // A value that cannot be taken fails the cell, so it is noticed without a check.
     assert!(but("% yield lot_id = body.id").contains(&"`id` is null, of another type or changed".to_owned()));
-    // What a copy yields is judged as the checks behind it see it.
+    // Captures of a mutated response are visible to later checks.
     assert!(but("% yield lot_id = body.id\n% check lot_id == 'L-2043'").iter().all(|line| !line.contains("`id`")));
 }
 
@@ -120,7 +120,7 @@ fn each_kind_of_answer_is_altered_in_its_own_way() {
         "the status is 404 or 500 | the body is empty or different text | the header `location` or `x-rate` is missing | it takes 30 s"
     );
     assert_eq!(of(answer(204, &[], "")), "the status is 404 or 500 | it takes 30 s");
-    // What is suggested fits the answer.
+    // The suggested check passes.
     let line = |checks: &str, exchange: &Exchange| gaps(&format!("{status}\n{checks}"), exchange).1.unwrap_or_default();
     assert_eq!(line("", &text), "% check size(text) > 0");
     assert_eq!(line("% check text == '24 bins'", &text), "% check \"location\" in headers");

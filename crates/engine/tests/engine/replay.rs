@@ -206,7 +206,7 @@ fn what_is_lacking_is_found_and_put_in_order() {
     let empty = Tray::default();
     assert_eq!(links("weigh", &empty), "sign-in book weigh by token lot");
     assert_eq!(links("book", &empty), "sign-in book by token");
-    // Two cells that yield a name are no way to tell which is meant, and a circle ends.
+    // A name that two requests capture is ambiguous, and a cycle ends.
     assert_eq!(links("twice", &empty), "twice by ");
     assert_eq!(links("ring", &empty), "round ring by ring");
     let mut tray = Tray::default();
@@ -223,7 +223,7 @@ fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
         %% three\n% ask lot \"Which?\" from status\nhttp://b/{{lot}}\n";
     let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
     let sent: Vec<String> = record.sent.iter().map(|request| request.url.to_string()).collect();
-    // The test's answer to a question is the question.
+    // The test replies to each question with its text.
     assert_eq!(sent, ["http://b/?p=PIN%3F", "http://b/Lot%3F?p=PIN%3F"]);
     let failure = &record.reports().nth(1).expect("a report").failures[0];
     assert_eq!((failure.parts.len(), &failure.parts[0].value), (1, &Ok("\"[secret]\"".to_owned())));
@@ -233,8 +233,8 @@ fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
     alone.can_ask = false;
     let record = replay(fixture, &["a.http"], alone, |_| Ok(json_answer(200, "{}")));
     assert_eq!(record.sent[1].url.as_str(), "http://b/L-2?p=4616");
-    let remarks: Vec<&str> = record.problems().iter().map(|problem| problem.message.as_str()).collect();
-    assert_eq!(remarks[0], "cannot prompt for `lot`: using its default, \"L-2\"");
+    let warnings: Vec<&str> = record.problems().iter().map(|problem| problem.message.as_str()).collect();
+    assert_eq!(warnings[0], "cannot prompt for `lot`: using its default, \"L-2\"");
 }
 
 /// A workspace with a profile, and two cells that ask for its token.
@@ -371,7 +371,7 @@ fn a_cell_waits_and_the_last_answer_is_judged() {
     assert_eq!((report.outcome.as_str(), report.attempts, report.checks, record.sent.len()), ("passed", 3, 2, 3));
     assert_eq!(record.reports().count(), 1);
 
-    // It never comes: the last answer fails the wait, as a check would.
+    // The condition never becomes true: the last response fails the wait, as a check would.
     let record = replay(fixture, &["a.http"], settings(None, &[]), |_| {
         Ok(json_answer(200, "{\"state\": \"running\", \"tries\": 3}"))
     });
@@ -444,7 +444,7 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
     );
     let played: Vec<bool> = record.reports().map(|report| report.played_by.is_some()).collect();
     assert_eq!(played, [true, true, false, true, false]);
-    // What a sequence could not play stops what needs the sequence.
+    // A request that a sequence could not play stops the requests that need the sequence.
     let record = replay(fixture, &["a.http"], settings(None, &[]), |request| {
         let status = if request.url.path() == "/weigh" { Err(()) } else { Ok(()) };
         match status {
@@ -496,17 +496,17 @@ fn a_plan_is_gone_through_several_times_and_shared_out() {
         .filter_map(|event| if let Event::CellFinished(report) = event { Some(report.round) } else { None })
         .collect();
     assert_eq!(rounds, [1, 1, 2, 2, 3, 3]);
-    let except = Selection { except: vec!["a*".to_owned()], ..Selection::default() };
-    assert!(!except.includes(&workspace, cells[0]) && except.includes(&workspace, cells[1]));
+    let selection = Selection { exclude: vec!["a*".to_owned()], ..Selection::default() };
+    assert!(!selection.includes(&workspace, cells[0]) && selection.includes(&workspace, cells[1]));
 }
 
 #[test]
 fn a_check_of_an_empty_list_passes_with_a_remark() {
     let fixture = "#- a.http\nhttp://local/\n\n% check status == 200 && body.lots.all(l, l.bins > 0)\n% check size(body.lots) == 0 || body.lots.all(l, l.open)\n";
     let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"lots\": []}")));
-    let remarks: Vec<_> = record.problems().iter().map(|problem| problem.message.as_str()).collect();
+    let warnings: Vec<_> = record.problems().iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(
-        (record.summary.exit_code().code(), remarks),
+        (record.summary.exit_code().code(), warnings),
         (0, vec!["`body.lots` is empty, so this check always passes"])
     );
     let record = replay(fixture, &["a.http"], settings(None, &[]), |_| {

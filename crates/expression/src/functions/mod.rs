@@ -161,9 +161,9 @@ pub struct FunctionHelp {
     pub example: &'static str,
     /// The types of values that it can be called on, without their parts: `list`, `string`.
     pub receivers: Vec<String>,
-    /// Whether it is called on a value alone.
+    /// True if it is only a method.
     pub is_method: bool,
-    /// Whether it can be called without arguments.
+    /// True if it can be called without arguments.
     pub is_bare: bool,
     /// Where it comes from.
     pub origin: FunctionOrigin,

@@ -66,7 +66,7 @@ enum XmlError {
 pub(super) fn xpath(_: &super::Context<'_>, call: &mut Call<'_>) -> Outcome {
     let (xml, path) = (text(call, 0)?, text(call, 1)?);
     check_size(xml).map_err(Fault::message)?;
-    // What took too long once is not begun again.
+    // A query that took too long is not started again.
     let too_slow = || Fault::message(format!("the expression takes longer than {} s", XPATH_TIMEOUT.as_secs()));
     let slow = || SLOW.lock().unwrap_or_else(PoisonError::into_inner);
     if !slow().is_empty() && slow().contains(&digest_of(xml, path)) {

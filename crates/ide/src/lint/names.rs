@@ -56,8 +56,8 @@ pub(super) fn without_value(
                 };
                 let message = format!("`{}` has no value in {}", used.name, names(&lacking));
                 let hint = format!("{} {} it", names(&having), if having.len() == 1 { "has" } else { "have" });
-                let remark = Problem::warning(Code::MissingValue, used.span(workspace, engine), message);
-                problems.push(remark.with_hint(hint).in_source(used.at.source));
+                let warning = Problem::warning(Code::MissingValue, used.span(workspace, engine), message);
+                problems.push(warning.with_hint(hint).in_source(used.at.source));
             }
         }
     }

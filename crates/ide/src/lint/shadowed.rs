@@ -48,12 +48,12 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
         let other = entry.map(|entry| (entry.source, entry.span)).or(shared.map(|(origin, _, span)| (origin, span)));
         if let Some((source, span)) = other {
             let message = format!("`{word}` shadows the one of `{}` in this request", workspace.shown_path(source));
-            let remark = Problem::warning(Code::ShadowedVariable, name, message).with_related(
+            let warning = Problem::warning(Code::ShadowedVariable, name, message).with_related(
                 source,
                 span,
                 "this one is shadowed",
             );
-            problems.push(remark.with_hint("rename one of them, unless this is intended").in_source(cell.source));
+            problems.push(warning.with_hint("rename one of them, unless this is intended").in_source(cell.source));
         }
     }
 }

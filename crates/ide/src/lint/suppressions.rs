@@ -17,7 +17,7 @@ struct Suppression {
     at: Span,
     /// Where it holds.
     context: Span,
-    /// Whether it suppressed a diagnostic.
+    /// True if it suppressed a diagnostic.
     used: bool,
 }
 

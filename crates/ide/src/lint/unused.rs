@@ -19,18 +19,18 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], usage: &UsageInd
             let InstructionKind::Yield { name, .. } = line.kind else { continue };
             let word = name.of(text);
             if let Some(before) = seen.insert((cell.source, word), name) {
-                let remark =
+                let warning =
                     Problem::warning(Code::RepeatedYield, name, format!("`{word}` is yielded twice in this file"));
-                let remark = remark.with_related(cell.source, before, "first yielded here");
-                problems.push(remark.with_hint("the later one is used: rename one of them").in_source(cell.source));
+                let warning = warning.with_related(cell.source, before, "first yielded here");
+                problems.push(warning.with_hint("the later one is used: rename one of them").in_source(cell.source));
             }
             // A cell may use what it yields itself, in the checks below the yield.
             let is_used =
                 usage.uses(cell.source, word) || usage.is_needed((cell.source, &workspace.cell(cell).name), word);
             if !is_used {
-                let remark = Problem::warning(Code::UnusedYield, name, format!("`{word}` is never used"));
+                let warning = Problem::warning(Code::UnusedYield, name, format!("`{word}` is never used"));
                 let hint = "remove the line, or add `% needs` in the file that should use it";
-                problems.push(remark.with_hint(hint).in_source(cell.source));
+                problems.push(warning.with_hint(hint).in_source(cell.source));
             }
         }
     }
@@ -45,8 +45,8 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], usage: &UsageInde
         let word = name.of(&workspace.source(source).text);
         // `base` is used by every path.
         if word != "base" && !used(word) {
-            let remark = Problem::warning(Code::UnusedVariable, name, format!("`{word}` is never used"));
-            problems.push(remark.with_hint("remove the line").in_source(source));
+            let warning = Problem::warning(Code::UnusedVariable, name, format!("`{word}` is never used"));
+            problems.push(warning.with_hint("remove the line").in_source(source));
         }
     };
     let mut files = FxHashSet::default();
@@ -102,8 +102,9 @@ pub(super) fn used_before_yield(
         for (used, yielder) in late.into_iter().filter(|(used, _)| lacking.contains(used)) {
             let other = &workspace.cell(yielder).name;
             let message = format!("`{}` is used before `{other}` yields it", used.name);
-            let remark = Problem::warning(Code::YieldedLater, used.span(workspace, engine), message);
-            problems.push(remark.with_hint(format!("add `% needs {other}` to this request")).in_source(used.at.source));
+            let warning = Problem::warning(Code::YieldedLater, used.span(workspace, engine), message);
+            problems
+                .push(warning.with_hint(format!("add `% needs {other}` to this request")).in_source(used.at.source));
         }
     }
     problems

@@ -11,8 +11,8 @@ use yieldtray_test_support::{json_answer, replay, settings};
 fn sent(file: &str) -> PreparedRequest {
     let record =
         replay(&format!("#- a.http\n{file}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-    let mistakes = record.problems().into_iter().filter(|problem| problem.is_error()).collect::<Vec<_>>();
-    assert!(mistakes.is_empty(), "{file}\n{mistakes:?}");
+    let errors = record.problems().into_iter().filter(|problem| problem.is_error()).collect::<Vec<_>>();
+    assert!(errors.is_empty(), "{file}\n{errors:?}");
     PreparedRequest::clone(&record.sent[0])
 }
 

@@ -23,11 +23,11 @@ fn sent(draft: ImportedRequest) -> Result<PreparedRequest, String> {
     let cell = cells(&[draft]).map_err(|error| error.to_string())?.remove(0);
     let record =
         replay(&format!("#- a.http\n{cell}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-    let mistakes: Vec<String> =
+    let errors: Vec<String> =
         record.problems().iter().filter(|problem| problem.is_error()).map(|problem| problem.message.clone()).collect();
     match record.sent.first() {
-        Some(sent) if mistakes.is_empty() => Ok(PreparedRequest::clone(sent)),
-        _ => Err(format!("{cell}\n{mistakes:?}")),
+        Some(sent) if errors.is_empty() => Ok(PreparedRequest::clone(sent)),
+        _ => Err(format!("{cell}\n{errors:?}")),
     }
 }
 

@@ -60,6 +60,6 @@ mod tests {
             assert_eq!(Axis::new(longest).marks(), marks, "{longest}");
         }
         assert_eq!(Axis::new(200.0).at(50.0), "25.00%");
-        assert_eq!(Axis::new(0.0).at(50.0), "100.00%", "no time at all is no division by nothing");
+        assert_eq!(Axis::new(0.0).at(50.0), "100.00%", "a duration of zero divides by nothing");
     }
 }

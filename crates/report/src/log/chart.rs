@@ -108,7 +108,7 @@ impl TrendChart<'_> {
                 text x=(LEFT) y="24" font-weight="600" { (self.title) }
                 text.faint x=(WIDTH - RIGHT) y="24" text-anchor="end" {
                     (points.len()) (if points.len() == 1 { " response" } else { " responses" })
-                    ", median " (millis(trend.median)) ", slowest " (millis(slowest.micros)) " (number " (slowest.number) ")"
+                    ", median " (millis(trend.median)) ", slowest " (millis(slowest.micros)) " (exchange " (slowest.number) ")"
                 }
                 @for share in [0.0, 0.5, 1.0] {
                     @let y = MIDDLE - share * (MIDDLE - TOP);
@@ -248,7 +248,7 @@ mod tests {
         assert_eq!(heights.len(), 12);
         assert_eq!((heights[10].clone(), marked("slowest")), (at(TOP), vec![at(TOP)]));
         assert!(svg.contains("10 ms → 30 ms at 0a1b2c3d4e5f+"), "{svg}");
-        assert!(svg.contains("12 responses, median 11 ms, slowest 45 ms (number 11)"), "{svg}");
+        assert!(svg.contains("12 responses, median 11 ms, slowest 45 ms (exchange 11)"), "{svg}");
     }
 
     #[test]

@@ -158,7 +158,7 @@ fn any_json() -> impl Strategy<Value = Value> {
 }
 
 proptest! {
-    /// There are no differences exactly if the values are equal, and every member of a list is reported once.
+    /// Equal values have no differences, and every member of a list is reported once.
     #[test]
     fn only_the_same_is_the_same(left in any_json(), right in any_json()) {
         let answers = |value: &Value| json_answer(200, &value.to_string());

@@ -27,7 +27,7 @@ impl Reader<'_> {
             }
             if !self.private {
                 let message = "environment variables can be allowed only in the local configuration";
-                self.mistake(key_span(key), message, &format!("move this line to `{LOCAL_FILE}`"));
+                self.error(key_span(key), message, &format!("move this line to `{LOCAL_FILE}`"));
                 continue;
             }
             let names = match held.get_ref() {
@@ -40,7 +40,7 @@ impl Reader<'_> {
                 // A pattern that matches everything is not a choice.
                 Some(names) if names.iter().any(|name| name.trim_matches('*').is_empty()) => {
                     let hint = "list the variables or a prefix, for example `\"PACKHOUSE_*\"`";
-                    self.mistake(held.span().into(), "`allow` cannot match every variable", hint);
+                    self.error(held.span().into(), "`allow` cannot match every variable", hint);
                 }
                 Some(names) => {
                     settings.allow = names.into_iter().map(str::to_owned).collect();
@@ -48,7 +48,7 @@ impl Reader<'_> {
                 }
                 None => {
                     let hint = "for example `allow = [\"PACKHOUSE_*\", \"CI_TOKEN\"]`";
-                    self.mistake(held.span().into(), "`allow` must be a list of variable names", hint);
+                    self.error(held.span().into(), "`allow` must be a list of variable names", hint);
                 }
             }
         }

@@ -62,7 +62,7 @@ impl Reader<'_> {
                 "error" | "mistake" => Some(Severity::Error),
                 _ => {
                     let message = format!("unknown level `{word}`");
-                    self.mistake(
+                    self.error(
                         held.span().into(),
                         message,
                         &format!("available: {}", yieldtray_source::join_words(LEVELS)),

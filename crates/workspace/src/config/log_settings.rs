@@ -63,7 +63,7 @@ impl Reader<'_> {
                 };
                 if number.is_none() {
                     let message = format!("`{}` must be a number from 1 to {most}", key.get_ref());
-                    self.mistake(
+                    self.error(
                         held.span().into(),
                         message,
                         &format!("set {what}; use `on = false` to disable the log"),

@@ -85,21 +85,21 @@ impl Reader<'_> {
             };
             let whole: Span = held.span().into();
             let DeValue::String(text) = held.get_ref() else {
-                self.mistake(whole, format!("`{known}` must be a string"), "put it in quotes");
+                self.error(whole, format!("`{known}` must be a string"), "put it in quotes");
                 continue;
             };
             let span = whole.part(1.min(whole.len()), whole.len().saturating_sub(1));
             // Placeholders are read from the source, so the text must be there without escapes.
             if span.of(self.text) != text.as_ref() {
                 let hint = "write it on one line in single quotes, without `\\`";
-                self.mistake(whole, format!("`{known}` must be a plain string"), hint);
+                self.error(whole, format!("`{known}` must be a plain string"), hint);
                 continue;
             }
             if let Some((_, allowed)) = WORDS.iter().find(|(key, _)| key == known)
                 && !allowed.contains(&text.as_ref())
             {
                 let hint = format!("available: {}", yieldtray_source::join_words(*allowed));
-                self.mistake(whole, format!("`{known}` cannot be `{text}`"), &hint);
+                self.error(whole, format!("`{known}` cannot be `{text}`"), &hint);
                 continue;
             }
             entries.push(ProfileEntry { key: known, private: self.private, source: self.source, span });

@@ -91,7 +91,7 @@ impl Reader<'_> {
                             config.requests = folder.trim_end_matches('/').trim_start_matches("./").to_owned();
                         } else {
                             let message = format!("`{folder}` is outside the workspace");
-                            self.mistake(held.span().into(), message, "use a directory below this file");
+                            self.error(held.span().into(), message, "use a directory below this file");
                         }
                     }
                 }
@@ -103,7 +103,7 @@ impl Reader<'_> {
                                 let message = format!("`{folder}` cannot be used for saved bodies");
                                 let hint =
                                     "use a directory below this file that is not hidden, for example `\"saved\"`";
-                                self.mistake(held.span().into(), message, hint);
+                                self.error(held.span().into(), message, hint);
                             }
                         }
                     }
@@ -140,7 +140,7 @@ impl Reader<'_> {
                             Some(meant) => format!("did you mean `{meant}`?"),
                             None => format!("available: {}", join_words(EnvironmentColor::WORDS)),
                         };
-                        self.mistake(held.span().into(), format!("unknown color `{word}`"), &hint);
+                        self.error(held.span().into(), format!("unknown color `{word}`"), &hint);
                     }
                 }
                 _ => self.unknown_key(key, &ENVIRONMENT),
@@ -202,14 +202,14 @@ impl Reader<'_> {
                 None => "this variable has no source",
                 Some(_) => "this variable has two sources",
             };
-            self.mistake(held.span().into(), message, "use one of `value`, `from` and `command`");
+            self.error(held.span().into(), message, "use one of `value`, `from` and `command`");
             return None;
         }
         one.map(|given| {
             // A variable of the process is nobody's business unless the configuration says otherwise.
             let secret = secret.unwrap_or(matches!(given, ValueSource::Variable(_)));
             if let Some(span) = listed.filter(|_| !secret) {
-                self.mistake(span, "`for` applies only to secrets", "add `secret = true`");
+                self.error(span, "`for` applies only to secrets", "add `secret = true`");
             }
             Described { given, secret, origins }
         })
@@ -219,7 +219,7 @@ impl Reader<'_> {
     pub(super) fn origins(&mut self, held: &TomlValue<'_>) -> Option<Vec<String>> {
         let hint = "for example `for = [\"https://scale.example\"]`";
         let DeValue::Array(members) = held.get_ref() else {
-            self.mistake(held.span().into(), "`for` must be a list of origins", hint);
+            self.error(held.span().into(), "`for` must be a list of origins", hint);
             return None;
         };
         let mut origins = Vec::new();
@@ -231,7 +231,7 @@ impl Reader<'_> {
             match origin {
                 Some(origin) => origins.push(origin),
                 None => {
-                    self.mistake(
+                    self.error(
                         member.span().into(),
                         "this is not an origin: scheme, host and port, without a path",
                         hint,
@@ -241,7 +241,7 @@ impl Reader<'_> {
             }
         }
         if origins.is_empty() {
-            self.mistake(held.span().into(), "`for` is empty", hint);
+            self.error(held.span().into(), "`for` is empty", hint);
             return None;
         }
         Some(origins)
@@ -255,7 +255,7 @@ impl Reader<'_> {
             _ => {
                 // The text is not repeated: it may be the secret itself.
                 let message = "unknown source";
-                self.mistake(held.span().into(), message, "use `env:NAME` or `file:PATH`");
+                self.error(held.span().into(), message, "use `env:NAME` or `file:PATH`");
                 None
             }
         }
@@ -265,7 +265,7 @@ impl Reader<'_> {
     fn command(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<ValueSource> {
         if !self.private {
             let hint = format!("move this line to `{}`, which is not committed", yieldtray_source::access::LOCAL_FILE);
-            self.mistake(key_span(key), "commands are allowed only in the local configuration", &hint);
+            self.error(key_span(key), "commands are allowed only in the local configuration", &hint);
             return None;
         }
         let command = match held.get_ref() {
@@ -281,7 +281,7 @@ impl Reader<'_> {
         };
         if command.is_none() {
             let hint = "for example `[\"pass\", \"show\", \"packhouse\"]`";
-            self.mistake(held.span().into(), "a command must be a list of strings", hint);
+            self.error(held.span().into(), "a command must be a list of strings", hint);
         }
         command.map(ValueSource::Command)
     }
@@ -290,7 +290,7 @@ impl Reader<'_> {
         let span = key_span(name);
         let DeValue::Table(table) = held.get_ref() else {
             let hint = format!("for example `{} = {{ params = [\"lot\"], is = \"'PH-' + lot\" }}`", name.get_ref());
-            self.mistake(held.span().into(), "a function must be a table with `params` and `is`", &hint);
+            self.error(held.span().into(), "a function must be a table with `params` and `is`", &hint);
             return None;
         };
         let (mut params, mut is, mut help) = (Vec::new(), None, None);
@@ -309,7 +309,7 @@ impl Reader<'_> {
             return None;
         }
         let Some((is, body)) = is else {
-            self.mistake(span, format!("`{}` is missing its expression, `is`", name.get_ref()), "add `is = \"…\"`");
+            self.error(span, format!("`{}` is missing its expression, `is`", name.get_ref()), "add `is = \"…\"`");
             return None;
         };
         Some(UserFunction { name: name.get_ref().to_string(), params, is, help, source: self.source, span, body })
@@ -317,7 +317,7 @@ impl Reader<'_> {
 
     fn params(&mut self, held: &TomlValue<'_>) -> Option<Vec<String>> {
         let DeValue::Array(members) = held.get_ref() else {
-            self.mistake(held.span().into(), "`params` must be a list of names", "write `params = [\"lot\", \"row\"]`");
+            self.error(held.span().into(), "`params` must be a list of names", "write `params = [\"lot\", \"row\"]`");
             return None;
         };
         let mut names: Vec<String> = Vec::new();
@@ -327,12 +327,12 @@ impl Reader<'_> {
                 DeValue::String(word) if is_value_name(word) && !is_constant(word) => word.to_string(),
                 _ => {
                     let hint = "use letters, digits and `_`, not starting with a digit";
-                    self.mistake(member.span().into(), "this is not a valid parameter name", hint);
+                    self.error(member.span().into(), "this is not a valid parameter name", hint);
                     return None;
                 }
             };
             if names.contains(&word) {
-                self.mistake(member.span().into(), format!("duplicate parameter `{word}`"), "rename one");
+                self.error(member.span().into(), format!("duplicate parameter `{word}`"), "rename one");
                 return None;
             }
             names.push(word);
@@ -350,7 +350,7 @@ impl Reader<'_> {
                     Ok(integer) => Value::from(integer),
                     Err(_) => {
                         let message = "this integer does not fit in 64 bits";
-                        self.mistake(held.span().into(), message, "write it as a string, in quotes");
+                        self.error(held.span().into(), message, "write it as a string, in quotes");
                         Value::null()
                     }
                 }

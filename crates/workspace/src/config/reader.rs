@@ -40,7 +40,7 @@ impl Reader<'_> {
             return Some(table);
         }
         let name = key.get_ref();
-        self.mistake(held.span().into(), format!("`{name}` must be a table"), "see `yieldtray help config`");
+        self.error(held.span().into(), format!("`{name}` must be a table"), "see `yieldtray help config`");
         None
     }
 
@@ -48,7 +48,7 @@ impl Reader<'_> {
         if let DeValue::String(text) = held.get_ref() {
             return Some(text.to_string());
         }
-        self.mistake(held.span().into(), format!("`{}` must be a string", key.get_ref()), "put it in quotes");
+        self.error(held.span().into(), format!("`{}` must be a string", key.get_ref()), "put it in quotes");
         None
     }
 
@@ -56,7 +56,7 @@ impl Reader<'_> {
         if let DeValue::Boolean(truth) = held.get_ref() {
             return Some(*truth);
         }
-        self.mistake(held.span().into(), format!("`{}` must be true or false", key.get_ref()), "remove the quotes");
+        self.error(held.span().into(), format!("`{}` must be true or false", key.get_ref()), "remove the quotes");
         None
     }
 
@@ -75,7 +75,7 @@ impl Reader<'_> {
         self.problems.push(problem);
     }
 
-    pub(super) fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
+    pub(super) fn error(&mut self, span: Span, message: impl Into<String>, hint: &str) {
         self.problems.push(Problem::error(Code::BadConfiguration, span, message).with_hint(hint));
     }
 }

@@ -163,7 +163,7 @@ impl Reader<'_> {
             _ => None,
         };
         if value.is_none() {
-            self.mistake(held.span().into(), message, hint);
+            self.error(held.span().into(), message, hint);
         }
         value
     }

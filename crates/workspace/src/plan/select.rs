@@ -9,7 +9,7 @@ pub struct Selection {
     /// Names or patterns with `*`.
     pub only: Vec<String>,
     /// Names or patterns of cells that are left out.
-    pub except: Vec<String>,
+    pub exclude: Vec<String>,
     /// Tags, of which a cell must have one.
     pub tags: Vec<String>,
 }
@@ -19,7 +19,7 @@ impl Selection {
     pub fn includes(&self, workspace: &Workspace, cell: CellId) -> bool {
         let name = &workspace.cell(cell).name;
         let named = self.only.is_empty() || self.only.iter().any(|pattern| glob_match(pattern, name));
-        let left_out = self.except.iter().any(|pattern| glob_match(pattern, name));
+        let left_out = self.exclude.iter().any(|pattern| glob_match(pattern, name));
         named
             && !left_out
             && (self.tags.is_empty() || {

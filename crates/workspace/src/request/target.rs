@@ -54,9 +54,9 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
     let credentials = (!url.username().is_empty() || url.password().is_some())
         .then(|| (decode(url.username()), decode(url.password().unwrap_or_default())));
     if credentials.is_some() {
-        let remark =
+        let info =
             Problem::info(Code::Assumption, at, "the user name and password in the URL are sent as basic credentials");
-        problems.push(remark.with_hint("keep them out of the file: use `% auth basic` with variables"));
+        problems.push(info.with_hint("keep them out of the file: use `% auth basic` with variables"));
         // A URL with a host, as every http URL is, takes both.
         let _ = (url.set_username(""), url.set_password(None));
     }
@@ -140,8 +140,8 @@ fn assume_scheme(target: &str, at: Span, problems: &mut Vec<Problem>) -> Option<
             .push(problem.with_hint(format!("a path begins with `/`, for example `/{target}`; a URL with `http://`")));
         return None;
     }
-    let remark = Problem::info(Code::Assumption, at, format!("`{host}` has no scheme: using https"));
-    problems.push(remark.with_hint(format!("write `https://{host}` or `http://{host}`")));
+    let info = Problem::info(Code::Assumption, at, format!("`{host}` has no scheme: using https"));
+    problems.push(info.with_hint(format!("write `https://{host}` or `http://{host}`")));
     Some(format!("https://{target}"))
 }
 

@@ -12,7 +12,7 @@ impl EvalContext<'_> {
     /// `secrets`.
     ///
     /// # Errors
-    /// Why there is no value. The text may contain secrets.
+    /// The reason for a missing value. The text may contain secrets.
     pub fn evaluate_on(
         self,
         cell: CellId,

@@ -18,7 +18,7 @@ pub struct ExprLocation {
     pub source: SourceId,
     /// Its span.
     pub span: Span,
-    /// Whether it is worked out only after the response.
+    /// True if it is evaluated only after the response.
     pub after: bool,
 }
 

@@ -50,7 +50,7 @@ pub struct Masker {
 #[derive(Clone)]
 struct Form {
     bytes: Arc<[u8]>,
-    /// Whether it is masked only where it is a whole word.
+    /// True if it is masked only as a whole word.
     whole_word: bool,
 }
 
@@ -96,7 +96,7 @@ impl Masker {
         }
     }
 
-    /// Whether it masks nothing.
+    /// True if it masks nothing.
     pub fn reveals(&self) -> bool {
         self.revealing
     }

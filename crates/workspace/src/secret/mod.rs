@@ -18,7 +18,7 @@ pub fn is_secret_name(name: &str) -> bool {
     telling.iter().any(|word| name.contains(word)) || name.split('_').any(|word| word == "key" || word == "pin")
 }
 
-/// A remark on a secret that is too short to be masked inside words, where it would be found everywhere.
+/// A warning about a secret that is too short to be masked inside words, where it would be found everywhere.
 pub fn short_secret(name: &str, text: &str, span: Span) -> Option<Problem> {
     let length = text.chars().count();
     if length == 0 || length >= MIN_SECRET_BYTES {

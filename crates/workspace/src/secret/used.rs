@@ -44,7 +44,7 @@ impl UsedSecret {
         Self { value, name: name.to_owned(), destinations, used_at, defined_at: None }
     }
 
-    /// Whether it may be sent to `origin`, where `base` is the origin of the environment's `base`.
+    /// True if it may be sent to `origin`, where `base` is the origin of the environment's `base`.
     pub(crate) fn may_go_to(&self, origin: &str, base: Option<&str>) -> bool {
         let is_base = base == Some(origin);
         match &self.destinations {

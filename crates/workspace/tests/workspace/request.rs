@@ -270,7 +270,7 @@ fn lines_that_cannot_both_hold_are_mistakes() {
     ] {
         assert_eq!(prepared(file, &[]).expect_err(file), [format!("conflicting-lines: {expected}")], "{file}");
     }
-    // Several fields, and parts of one name, are no conflicting-lines.
+    // Several headers, and parts of one name, are not conflicting lines.
     let request = prepared("POST http://local/\n% field a = 1\n% field a = 2", &[]).expect("a request");
     assert_eq!(body(&request), "a=1&a=2");
 }
@@ -342,7 +342,7 @@ proptest! {
     }
 }
 
-/// Lines of request files, tidy and not, that may stand in any order.
+/// Lines of request files, formatted and not, that may be in any order.
 fn lines() -> impl Strategy<Value = Vec<&'static str>> {
     let line = prop::sample::select(vec![
         "",

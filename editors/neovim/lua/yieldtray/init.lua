@@ -1,4 +1,4 @@
--- Yield Tray in Neovim (0.7 and later): starts the language server, shows answers beside the file, asks what the
+-- Yield Tray in Neovim (0.7 and later): starts the language server, shows responses beside the file, asks what the
 -- server wants to know. All the rest is the server's, through Neovim's own client.
 
 local M = {}
@@ -8,7 +8,7 @@ local defaults = {
   cmd = { 'yieldtray', 'lsp' },
   -- Whether values are shown beside their marks, where this Neovim can.
   hints = true,
-  -- How the window is made that shows an answer.
+  -- The command that opens the window of a response.
   window = 'botright vsplit',
   -- Called with the client and the buffer, for maps of your own.
   on_attach = nil,
@@ -25,7 +25,7 @@ local function root_of(file)
   return config ~= '' and vim.fn.fnamemodify(config, ':p:h') or folder
 end
 
--- Shows a file: an answer to look at, read-only and without leaving the request; a question to write into.
+-- Shows a file: a response to read, read-only and without leaving the request; a question to write into.
 local function show(file, focus)
   local before = vim.api.nvim_get_current_win()
   local window = nil
@@ -53,7 +53,7 @@ local function show(file, focus)
   end
 end
 
--- Asks for a value; nil if nobody answers.
+-- Prompts for a value; nil if cancelled.
 local function ask(params)
   local choices = params.choices or {}
   if #choices > 0 then
@@ -110,7 +110,7 @@ local function start(root)
   })
 end
 
--- What every buffer gets.
+-- The setup of every buffer.
 function M.attached(client, buffer)
   local refresh = function()
     pcall(vim.lsp.codelens.refresh)
@@ -139,7 +139,7 @@ function M.attach(buffer)
   end
 end
 
--- Carries a command of the server out for the cell the cursor stands in, or for the file.
+-- Runs a command of the server for the request at the cursor, or for the file.
 local function run(command, arguments)
   local params = { command = 'yieldtray.' .. command, arguments = { arguments } }
   vim.lsp.buf_request(0, 'workspace/executeCommand', params, function(err)
@@ -178,7 +178,7 @@ function M.environment(name)
   run('environment', { uri = vim.uri_from_bufnr(0), name = name })
 end
 
--- Puts the request the cursor stands in into a register, as code of a language.
+-- Puts the request at the cursor into a register, as code of a language.
 function M.copy_as(target, register)
   local arguments = here()
   arguments.as = target or 'shell'

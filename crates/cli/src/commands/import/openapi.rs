@@ -30,7 +30,7 @@ pub(super) fn openapi(
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
     let near = args.into.as_ref().map(|folder| folder.join("requests.http"));
-    let mut writer = ImportWriter::begin(common, near.as_deref(), args.dry, host, out)?;
+    let mut writer = ImportWriter::begin(common, near.as_deref(), args.dry_run, host, out)?;
     let file = writer.project.path_from_here(&args.file);
     let shown = args.file.display();
     let bytes = files::read_regular(&file, MAX_FILE_BYTES);

@@ -31,9 +31,9 @@ pub(super) fn export(
     let kind = match args.format {
         ExportFormat::Har => ReportKind::Har,
     };
-    let file = args.out.as_ref().map(|file| project.path_from_here(file));
+    let file = args.output.as_ref().map(|file| project.path_from_here(file));
     let unwritten = |error: io::Error| {
-        let name = args.out.as_ref().map_or_else(|| "standard output".to_owned(), |file| file.display().to_string());
+        let name = args.output.as_ref().map_or_else(|| "standard output".to_owned(), |file| file.display().to_string());
         CommandError::refused(format!("cannot write `{name}`: {error}"))
     };
     let mut whole = file.as_deref().map(AtomicFile::new).transpose().map_err(unwritten)?;
@@ -59,7 +59,7 @@ pub(super) fn export(
         write(out, &streams.all)?;
     }
     write(out, &frame.tail)?;
-    if let (Some(whole), Some(name)) = (whole, &args.out) {
+    if let (Some(whole), Some(name)) = (whole, &args.output) {
         whole.finish().map_err(unwritten)?;
         if !out.settings.quiet && !out.settings.json {
             let count = table::count(numbers.len(), "exchange is", "exchanges are");

@@ -1,7 +1,7 @@
 //! Past exchanges: a list of them here, what can be done with one in a file each.
 
-mod again;
 mod compare;
+mod resend;
 
 mod export;
 mod show;
@@ -27,7 +27,7 @@ pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -
     match args.action {
         None => list(common, &args, host, out),
         Some(LogAction::Show(LazyArgs(args))) => show::show(common, &args, host, out),
-        Some(LogAction::Again(LazyArgs(args))) => again::again(common, args, host, out),
+        Some(LogAction::Resend(LazyArgs(args))) => resend::resend(common, args, host, out),
         Some(LogAction::Compare(LazyArgs(args))) => compare::compare(common, &args, host, out),
         Some(LogAction::Export(LazyArgs(args))) => export::export(common, &args, host, out),
         Some(LogAction::Trend(LazyArgs(args))) => trend::trend(common, &args, host, out),
@@ -59,7 +59,7 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
     // One more than is shown, to know whether there are more.
     let mut found = match store {
         Some(mut store) => {
-            let found = find(&mut store, common, &args.filter, args.most.saturating_add(1), out)?;
+            let found = find(&mut store, common, &args.filter, args.limit.saturating_add(1), out)?;
             if common.verbose {
                 let (count, size) = store.log_size()?;
                 tracing::info!("the log has {count} exchanges; the state takes {size} bytes");
@@ -69,8 +69,8 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
         }
         None => Vec::new(),
     };
-    let more = found.len() > args.most;
-    found.truncate(args.most);
+    let more = found.len() > args.limit;
+    found.truncate(args.limit);
     if out.settings.json {
         let exchanges: Vec<serde_json::Value> = found.iter().map(data).collect();
         writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "truncated": more }))?;
@@ -81,7 +81,7 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
         lines(&found, &project.workspace.config, clock::now_millis(), out.settings.terminal, out.settings.styles);
     out.table(&rows)?;
     if more && !out.settings.quiet {
-        let message = format!("more exchanges exist; use `--limit {}` to see them", args.most.saturating_mul(10));
+        let message = format!("more exchanges exist; use `--limit {}` to see them", args.limit.saturating_mul(10));
         out.say(&out.settings.error_styles.dim(&message))?;
     }
     if found.is_empty() && !out.settings.quiet {

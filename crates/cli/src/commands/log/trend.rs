@@ -57,7 +57,7 @@ pub(super) fn trend(
         return Err(CommandError::refused_with(message, "see `yieldtray log`"));
     };
     let title = format!("{name}{}", in_environment(&environment));
-    if let Some(path) = &args.out {
+    if let Some(path) = &args.output {
         let drawn = TrendChart { title: &title, trend: &trend };
         let text = match path.extension().and_then(|extension| extension.to_str()) {
             Some("svg") => drawn.svg(),

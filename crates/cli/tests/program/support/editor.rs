@@ -1,4 +1,4 @@
-//! An editor that speaks the protocol with the built program.
+//! A client of the language server.
 
 use super::TestWorkspace;
 use serde_json::{Value, json};
@@ -31,7 +31,7 @@ pub struct Editor {
     child: Ended,
     input: ChildStdin,
     messages: Receiver<Value>,
-    /// What came while something else was waited for.
+    /// Messages that arrived while another one was expected.
     kept: VecDeque<Value>,
     last_id: i64,
     version: i32,
@@ -121,7 +121,7 @@ impl Editor {
         self.said.lock().expect("nobody failed with it").clone()
     }
 
-    /// The address of a file of the workspace.
+    /// The URI of a file of the workspace.
     pub fn uri(&self, file: &str) -> String {
         format!("file://{}", self.root.join(file).display()).replace(' ', "%20")
     }
@@ -150,7 +150,7 @@ impl Editor {
         self.last_id
     }
 
-    /// Asks, and gives the whole answer.
+    /// Sends a request, and returns the whole response.
     #[track_caller]
     pub fn answer(&mut self, method: &str, params: Value) -> Value {
         let id = self.request(method, params);
@@ -171,7 +171,7 @@ impl Editor {
         self.send(json!({ "id": id, "result": result }));
     }
 
-    /// The next message for which `wanted` holds. Requests that any client answers without a person are answered.
+    /// The next message for which `wanted` is true. Requests that any client handles without a person are handled.
     #[track_caller]
     pub fn wait(&mut self, wanted: impl Fn(&Value) -> bool) -> Value {
         if let Some(at) = self.kept.iter().position(&wanted) {
@@ -237,12 +237,12 @@ impl Editor {
         self.tell("textDocument/didChange", json!({ "textDocument": document, "contentChanges": changes }));
     }
 
-    /// Drops what came while something else was waited for.
+    /// Drops messages that arrived while another one was expected.
     pub fn forget(&mut self) {
         self.kept.clear();
     }
 
-    /// What is found in the version of a file that was told last.
+    /// The diagnostics of the last version of a file.
     #[track_caller]
     pub fn found(&mut self, file: &str) -> Vec<Value> {
         let (uri, version) = (self.uri(file), self.version);
@@ -299,7 +299,7 @@ impl Editor {
     }
 }
 
-/// The messages of what was found, with the text of the lines they stand at.
+/// The messages of diagnostics, with the text of their lines.
 pub fn described(found: &[Value]) -> Vec<String> {
     found
         .iter()

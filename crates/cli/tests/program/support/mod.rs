@@ -28,13 +28,13 @@ pub struct TestWorkspace {
     packhouse: Option<Packhouse>,
 }
 
-/// What a run of the program came to.
+/// The outcome of a run of the program.
 #[derive(Debug)]
 pub struct Run {
     pub code: i32,
     pub stdout: String,
     pub stderr: String,
-    /// Standard output as it came.
+    /// Standard output, unchanged.
     pub bytes: Vec<u8>,
 }
 
@@ -101,7 +101,7 @@ impl TestWorkspace {
         self.home.path()
     }
 
-    /// The packhouse's address.
+    /// The URL of the packhouse.
     pub fn base(&self) -> String {
         self.packhouse.as_ref().expect("a packhouse").base()
     }
@@ -208,8 +208,8 @@ pub fn raw_server_with_signal(bytes: &'static [u8], hold: bool) -> (String, mpsc
     (format!("http://{address}"), answered)
 }
 
-/// A server on loopback that answers each request, by its head, after some time, and closes the connection. What is
-/// sent beside the head is read as far as Content-Length says.
+/// A server on loopback that responds to each request, by its head, after some time, and closes the connection. A
+/// body is read as far as Content-Length says.
 pub fn server(answer: impl Fn(&str) -> (Duration, Vec<u8>) + Send + Sync + 'static) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = listener.local_addr().expect("an address");
@@ -253,7 +253,7 @@ pub fn server(answer: impl Fn(&str) -> (Duration, Vec<u8>) + Send + Sync + 'stat
     format!("http://{address}")
 }
 
-/// An answer with this media type and body.
+/// A response with this media type and body.
 pub fn answer(media: &str, body: &str) -> Vec<u8> {
     let head = format!("HTTP/1.1 200 OK\r\nContent-Type: {media}\r\nContent-Length: {}\r\n", body.len());
     format!("{head}Connection: close\r\n\r\n{body}").into_bytes()

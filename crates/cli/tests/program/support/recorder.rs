@@ -1,4 +1,4 @@
-//! A server that keeps each request byte for byte as it arrived.
+//! A server that records each request byte for byte.
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -50,7 +50,7 @@ impl RequestRecorder {
     }
 }
 
-/// Reads one request and answers it.
+/// Reads one request and responds.
 fn take(stream: &TcpStream, kept: &Mutex<Vec<Arrived>>) -> Option<()> {
     let mut reader = BufReader::new(stream);
     let line = |reader: &mut BufReader<&TcpStream>| {
@@ -91,7 +91,7 @@ fn take(stream: &TcpStream, kept: &Mutex<Vec<Arrived>>) -> Option<()> {
         reader.read_exact(&mut request.body).ok()?;
     }
     let is_head = request.method == "HEAD";
-    // It is kept before the answer goes out: who waits for that may ask at once.
+    // It is stored before the response is sent: a test may read it right after.
     kept.lock().expect("nobody failed with it").push(request);
     let body = r#"{"lots": [{"id": "L/7 é\""}], "n": 7}"#;
     let head = "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nX-Lot: L 7/x\r\nConnection: close\r\n";

@@ -3,7 +3,7 @@
 
 use regex::{Captures, Regex};
 
-/// What is replaced.
+/// The kind of a replaced text.
 #[derive(Clone, Copy, Debug)]
 enum Kind {
     /// A port, digit by digit.
@@ -12,7 +12,7 @@ enum Kind {
     Age,
     /// A duration: `# ms`.
     Duration,
-    /// The bar of a timeline, which is as long as the time it stands for.
+    /// The bar of a timeline, whose length is a time.
     Bar,
     /// A date, a time, or both, digit by digit.
     Date,
@@ -74,9 +74,9 @@ impl Kind {
                 let (name, _) = found.split_once(':').expect("a member");
                 format!("{name}:0")
             }
-            // In a column of its own a time is aligned right, and has at least nine places with the blanks before it.
+            // In its column a time is aligned right, and has at least nine places with the spaces before it.
             Kind::Duration if found.chars().count() >= 9 => format!("{:>1$}", "# ms", found.chars().count()),
-            // Elsewhere the blanks before it are as many as between any two parts.
+            // Elsewhere as many spaces precede it as separate any two parts.
             Kind::Duration if found.starts_with("  ") => "  # ms".to_owned(),
             Kind::Duration if found.starts_with(' ') => " # ms".to_owned(),
             Kind::Duration => "# ms".to_owned(),

@@ -94,7 +94,7 @@ impl Terminal {
         self
     }
 
-    /// Whether the terminal comes to show what is typed, as it does before any program runs.
+    /// Whether the terminal echoes, as it does before any program runs.
     pub fn echoes(&self) -> bool {
         let until = Instant::now() + PATIENCE;
         while Instant::now() < until {

@@ -34,13 +34,13 @@ impl Driver {
     }
 
     /// A browser, with scripts or without, that opens a URL.
-    pub fn open(&self, url: &str, scripts: bool) -> Page<'_> {
+    pub fn open(&self, url: &str, scripts: bool) -> BrowserPage<'_> {
         let arguments =
             ["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--window-size=1280,800"];
         let preferences = json!({ "profile.managed_default_content_settings.javascript": if scripts { 1 } else { 2 } });
         let options = json!({ "goog:chromeOptions": { "args": arguments, "prefs": preferences } });
         let session = self.command("POST", "/session", &json!({ "capabilities": { "alwaysMatch": options } }));
-        let page = Page { driver: self, session: session["sessionId"].as_str().expect("a session").to_owned() };
+        let page = BrowserPage { driver: self, session: session["sessionId"].as_str().expect("a session").to_owned() };
         page.post("url", &json!({ "url": url }));
         page
     }
@@ -79,12 +79,12 @@ impl Drop for Driver {
 }
 
 /// A page of a browser, which closes with it.
-pub struct Page<'d> {
+pub struct BrowserPage<'d> {
     driver: &'d Driver,
     session: String,
 }
 
-impl Page<'_> {
+impl BrowserPage<'_> {
     #[track_caller]
     fn post(&self, command: &str, body: &Value) -> Value {
         self.driver.command("POST", &format!("/session/{}/{command}", self.session), body)
@@ -125,7 +125,7 @@ impl Page<'_> {
     }
 }
 
-impl Drop for Page<'_> {
+impl Drop for BrowserPage<'_> {
     fn drop(&mut self) {
         if !std::thread::panicking() {
             self.driver.command("DELETE", &format!("/session/{}", self.session), &Value::Null);
@@ -135,7 +135,7 @@ impl Drop for Page<'_> {
 
 /// An element of a page.
 pub struct Element<'p> {
-    page: &'p Page<'p>,
+    page: &'p BrowserPage<'p>,
     id: String,
 }
 

@@ -3,7 +3,7 @@
 use super::compare::comparing;
 use super::show::cell_of;
 use super::{one, opened};
-use crate::args::{Common, LogAgain, Needs};
+use crate::args::{Common, LogResend, Needs};
 use crate::commands::send::{self, Showing};
 use crate::confirm::guard;
 use crate::error::CommandError;
@@ -21,13 +21,13 @@ use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::secret::Masker;
 
 /// Sends it, shows the response, and the differences from the logged one.
-pub(super) fn again(
+pub(super) fn resend(
     common: &Common,
-    args: LogAgain,
+    args: LogResend,
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let LogAgain { number, exactly, display, comparing: options, yes } = args;
+    let LogResend { number, exactly, display, comparing: options, yes } = args;
     let how = comparing(&options)?;
     let (listed, past) = {
         let project = Project::open_any(common, host, out, &[])?;
