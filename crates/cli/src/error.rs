@@ -24,6 +24,16 @@ pub(crate) enum CommandError {
 }
 
 impl CommandError {
+    /// It in one line, with its hint, where it is only a part of something else.
+    pub(crate) fn one_line(&self) -> String {
+        match self {
+            CommandError::Refused { message, hint: Some(hint), .. } => format!("{message}; {hint}"),
+            CommandError::Refused { message, .. } => message.clone(),
+            CommandError::System(error) => error.to_string(),
+            CommandError::Mistakes | CommandError::Interrupted => "it was not read".to_owned(),
+        }
+    }
+
     /// A refusal without a hint.
     pub(crate) fn refused(message: impl ToString) -> Self {
         CommandError::Refused { code: None, message: message.to_string(), hint: None }

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 use tempfile::NamedTempFile;
-use yieldtray_source::access::CONFIG_FILE;
+use yieldtray_source::access::{CONFIG_FILE, check_readable};
 use yieldtray_source::escape::escape_line;
 use yieldtray_source::{Code, Problem, Span};
 use yieldtray_workspace::COMMON_FILE;
@@ -407,6 +407,16 @@ fn cannot_look_through(root: &Path, error: &ignore::Error) -> Problem {
         None => format!("cannot read a directory, skipped: {why}"),
     };
     Problem::warning(Code::UnreadableFile, Span::default(), message)
+}
+
+/// A file that another one refers to: below its `folder`, links followed, and nothing hidden.
+pub(crate) fn read_beside(folder: &Path, path: &str, most: u64) -> io::Result<Vec<u8>> {
+    let refused = |why: &str| io::Error::new(io::ErrorKind::PermissionDenied, why);
+    let folder = folder.canonicalize()?;
+    let file = folder.join(path).canonicalize().map_err(plain)?;
+    let inside = file.strip_prefix(&folder).map_err(|_| refused("it is outside the directory of the description"))?;
+    check_readable(inside)?;
+    read_regular(&file, most)
 }
 
 #[cfg(test)]

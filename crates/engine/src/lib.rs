@@ -10,12 +10,14 @@
 
 mod advice;
 mod check_evaluator;
+mod contract;
 mod deferred;
 mod difference;
 mod event;
 mod event_buffer;
 mod exit_code;
 mod inputs;
+mod graphql_errors;
 mod lane;
 mod next;
 mod oauth_state;

@@ -52,8 +52,21 @@ pub(super) enum SchemaError {
     Unusable { path: PathBuf, error: String },
     #[error("it cannot be compiled")]
     NotCompiled,
+    #[error("invalid JSON Schema: {0}")]
+    Document(String),
     #[error("the schema is larger than {MAX_SCHEMA_FILES} files or 32 MiB")]
     TooLarge,
+}
+
+/// A schema that was given as a document.
+#[derive(Clone, Debug)]
+pub struct DocumentSchema(Schema);
+
+impl DocumentSchema {
+    /// The violations by `value`, in words: the location in both, and the rule.
+    pub fn violations(&self, value: Json) -> Vec<String> {
+        self.0.violations(value)
+    }
 }
 
 /// The schemas that were used so far.
@@ -82,6 +95,28 @@ impl Schemas {
     /// Schemas whose `format` is a rule only if `asserted`.
     pub fn with_formats(asserted: bool) -> Self {
         Self { ignores_formats: !asserted, ..Self::default() }
+    }
+
+    /// The schema that `document` makes, which refers to nothing outside itself, compiled once for each key as long as there
+    /// is room.
+    ///
+    /// # Errors
+    /// In words, if there is none or it cannot be compiled.
+    pub fn of_document(&self, key: &str, document: impl FnOnce() -> Option<Json>) -> Result<DocumentSchema, String> {
+        let path = Path::new(key);
+        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        let compiled = cache.known.get(path).cloned();
+        let compiled = compiled.unwrap_or_else(|| {
+            let mut document = document().ok_or(SchemaError::NotCompiled)?;
+            open_large_repetitions(&mut document);
+            let bytes = serde_json::to_vec(&document).map_or(0, |text| text.len());
+            let built = options(!self.ignores_formats).with_draft(Draft::Draft202012).with_retriever(Nothing).build(&document);
+            let validator = built.map(Arc::new).map_err(|error| SchemaError::Document(error.to_string()));
+            let compiled = validator.map(|validator| Schema { validator, place: None });
+            cache.add(Group { compiled: vec![(path.to_owned(), compiled.clone())], bytes });
+            compiled
+        });
+        compiled.map(DocumentSchema).map_err(|error| error.to_string())
     }
 
     /// The schema in the file at `path`, relative to the root. The error is in plain words.

@@ -4,11 +4,13 @@
 
 mod access;
 mod answer;
+mod description;
 mod echo;
 #[cfg(feature = "faults")]
 mod faulty_server;
 mod gate;
 mod grading;
+mod graphql;
 mod growers;
 mod label;
 mod lots;
@@ -21,6 +23,7 @@ mod session;
 mod state;
 mod weighings;
 
+pub use description::OPENAPI;
 #[cfg(feature = "faults")]
 pub use faulty_server::FaultyServer;
 #[cfg(feature = "faults")]
@@ -150,6 +153,10 @@ impl Drop for Packhouse {
 pub fn router(server: Server) -> Router {
     let shared = Arc::new(Shared::new(server));
     Router::new()
+        .route("/", get(description::start))
+        .route("/openapi.json", get(description::openapi))
+        .route("/.well-known/api-catalog", get(description::catalog))
+        .route("/graphql", get(graphql::graphql).post(graphql::graphql))
         .route("/health", get(session::health))
         .route("/session", post(session::sign_in).delete(session::sign_out))
         .route("/growers", get(growers::list))

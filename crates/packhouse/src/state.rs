@@ -39,10 +39,10 @@ pub(crate) struct Grower {
 
 #[derive(Clone, Debug, Serialize)]
 pub(crate) struct ColdRoom {
-    id: &'static str,
-    celsius: f64,
-    trays: u32,
-    capacity: u32,
+    pub(crate) id: &'static str,
+    pub(crate) celsius: f64,
+    pub(crate) trays: u32,
+    pub(crate) capacity: u32,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -94,6 +94,6 @@ impl Format for Junit {
 }
 
 /// Text as an attribute has it: on one line, and nothing in it that XML refuses.
-fn attribute(text: &str) -> String {
+pub(crate) fn attribute(text: &str) -> String {
     escape(escape_line(text)).into_owned()
 }

@@ -5,6 +5,7 @@
 //! a report in JSON ─→ Saved ─→ join ─┘              Format::frame ─→ Frame
 //! ```
 
+pub mod coverage;
 mod entry;
 mod explain;
 mod har;

@@ -177,6 +177,20 @@ codes! {
     MalformedResponse = "malformed-response",
     /// Something in a body that looks like a request or an instruction.
     SwallowedText = "swallowed-text",
+    /// A GraphQL document, or a variable of it, that is not valid.
+    InvalidGraphql = "invalid-graphql",
+    /// Errors in the response to a GraphQL request that no check reads.
+    GraphqlErrors = "graphql-errors",
+    /// A placeholder in a GraphQL document, where it is not replaced.
+    GraphqlPlaceholder = "graphql-placeholder",
+    /// A field, parameter or operation of the API that should no longer be used.
+    Deprecated = "deprecated",
+    /// A request that the description of the API does not have.
+    UndocumentedRequest = "undocumented-request",
+    /// A parameter or body that the description requires, and that is not sent.
+    MissingParameter = "missing-parameter",
+    /// A body that does not fit its schema in the description.
+    InvalidBody = "invalid-body",
     /// A file that cannot be read.
     UnreadableFile = "unreadable-file",
 }

@@ -128,6 +128,22 @@ impl StateFolder {
         (!name.is_empty()).then(|| name.to_owned())
     }
 
+    /// What is in a file of this folder, if that is not longer than `most` bytes.
+    pub fn read_file(&self, name: &str, most: u64) -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        std::fs::File::open(self.path.join(name))?.take(most.saturating_add(1)).read_to_end(&mut bytes)?;
+        if bytes.len() as u64 > most {
+            return Err(io::ErrorKind::FileTooLarge.into());
+        }
+        Ok(bytes)
+    }
+
+    /// Writes a file of this folder as a whole.
+    pub fn write_file(&self, name: &str, bytes: &[u8]) -> Result<(), Error> {
+        let written = write_whole(&self.path, name, bytes);
+        written.map_err(|error| Error::file(format!("cannot write `{STATE_FOLDER}/{name}`"), error))
+    }
+
     /// Chooses an environment for this checkout.
     pub fn choose_environment(&self, name: &str) -> Result<(), Error> {
         let written = write_whole(&self.path, CHOSEN, format!("{name}\n").as_bytes());

@@ -17,6 +17,10 @@ impl Reader<'_> {
             "wait" => self.wait(),
             "each" => self.each(),
             "afterwards" => self.afterwards(),
+            "contract" => self.contract(),
+            "graphql" => self.graphql(),
+            "operation" => self.operation(),
+            "fragments" => self.fragments(),
             "play" => self.play(),
             _ => return None,
         })
@@ -85,6 +89,52 @@ impl Reader<'_> {
             return Ok(InstructionKind::Afterwards);
         }
         self.malformed(self.rest, "`% afterwards` takes no arguments", "remove the rest of the line")
+    }
+
+    /// `[NAME]`
+    fn contract(&mut self) -> ParseResult<InstructionKind> {
+        let name = self.next_word();
+        match self.next_word() {
+            None => Ok(InstructionKind::Contract(name)),
+            Some(more) => {
+                let hint = "only the name of a description may follow: `% contract stock`";
+                self.malformed(more, format!("unexpected argument `{}`", more.of(self.text)), hint)
+            }
+        }
+    }
+
+    fn graphql(&mut self) -> ParseResult<InstructionKind> {
+        if self.rest.is_empty() {
+            return Ok(InstructionKind::GraphQl);
+        }
+        let hint = "write the document below the headers, and `% operation NAME` to select one of several operations";
+        self.malformed(self.rest, "`% graphql` takes no arguments", hint)
+    }
+
+    /// `NAME`
+    fn operation(&mut self) -> ParseResult<InstructionKind> {
+        const EXAMPLE: &str = "for example `% operation OpenLots`";
+        match (self.next_word(), self.next_word()) {
+            (Some(name), None) => Ok(InstructionKind::Operation(name)),
+            (None, _) => self.malformed(self.end_of_line(), "`% operation` is missing a name", EXAMPLE),
+            (_, Some(more)) => {
+                self.malformed(more, format!("unexpected argument `{}`", more.of(self.text)), EXAMPLE)
+            }
+        }
+    }
+
+    /// `from PATH`
+    fn fragments(&mut self) -> ParseResult<InstructionKind> {
+        const EXAMPLE: &str = "for example `% fragments from lots.graphql`";
+        self.expect_word("from", EXAMPLE)?;
+        match (self.next_word(), self.next_word()) {
+            (Some(path), None) => Ok(InstructionKind::Fragments(path)),
+            (None, _) => self.malformed(self.end_of_line(), "`% fragments from` is missing a path", EXAMPLE),
+            (_, Some(more)) => {
+                let hint = "put a path with spaces in double quotes";
+                self.malformed(more, format!("unexpected argument `{}`", more.of(self.text)), hint)
+            }
+        }
     }
 
     /// `NAME [with NAME = EXPR, …] [times N]`

@@ -94,6 +94,16 @@ pub enum InstructionKind {
     Each(Span),
     /// `% afterwards`
     Afterwards,
+    /// `% contract [NAME]`
+    Contract(Option<Span>),
+    /// `% graphql`
+    GraphQl,
+    /// `% variable NAME = EXPR`
+    Variable { name: Span, expression: Span },
+    /// `% operation NAME`
+    Operation(Span),
+    /// `% fragments from PATH`
+    Fragments(Span),
     /// `% play NAME [with NAME = EXPR, …] [times N]`; the list is split by [`InstructionKind::assignments`]
     Play { name: Span, with: Option<Span>, times: u16 },
     /// A line with an error, which was reported.
@@ -140,7 +150,10 @@ impl InstructionKind {
             InstructionKind::Part { name, content: PartContent::File { path, media, filename } } => {
                 [Some(name), Some(path), media, filename]
             }
-            InstructionKind::BodyFrom { path, .. } | InstructionKind::Save(path) | InstructionKind::Each(path) => {
+            InstructionKind::BodyFrom { path, .. }
+            | InstructionKind::Save(path)
+            | InstructionKind::Each(path)
+            | InstructionKind::Fragments(path) => {
                 [Some(path), None, None, None]
             }
             InstructionKind::Skip { reason, .. } => [reason, None, None, None],
@@ -201,6 +214,16 @@ impl Cell {
     /// True if it plays other cells instead of having a request.
     pub fn plays(&self) -> bool {
         self.instructions().any(|line| matches!(line.kind, InstructionKind::Play { .. }))
+    }
+
+    /// True if its body is a GraphQL document.
+    pub fn is_graphql(&self) -> bool {
+        self.instructions().any(|line| line.kind == InstructionKind::GraphQl)
+    }
+
+    /// The body in which placeholders are replaced: none in a GraphQL document.
+    pub fn template_body(&self) -> Span {
+        if self.is_graphql() { Span::empty(self.body.start()) } else { self.body }
     }
 
     /// The instructions of the cell in order.

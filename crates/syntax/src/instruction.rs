@@ -31,11 +31,12 @@ pub const SUPPORTED: &[&str] = &[
     "each",
     "play",
     "afterwards",
+    "contract",
+    "graphql",
+    "variable",
+    "operation",
+    "fragments",
 ];
-
-/// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
-/// not change silently when they are.
-pub const RESERVED: &[&str] = &["graphql", "variables"];
 
 /// Whether the language itself gives `name` to expressions, so that no value may take it.
 pub fn is_language_name(name: &str) -> bool {
@@ -63,6 +64,11 @@ pub fn is_language_name(name: &str) -> bool {
     )
 }
 
+/// Whether a response to a GraphQL request gives `name` to expressions, where no value has it.
+pub fn is_graphql_name(name: &str) -> bool {
+    matches!(name, "data" | "errors" | "extensions")
+}
+
 /// The part of a file that an instruction is in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Section {
@@ -78,7 +84,7 @@ pub(super) enum Section {
 
 /// Whether a word is that of an instruction.
 pub(super) fn is_word(word: &str) -> bool {
-    SUPPORTED.contains(&word) || RESERVED.contains(&word)
+    SUPPORTED.contains(&word)
 }
 
 /// The instruction that a word is probably a misspelling of.
@@ -90,9 +96,7 @@ pub(super) fn meant_word(word: &str) -> Option<&'static str> {
 pub(super) fn begins_tail(line: &str) -> bool {
     let Some(rest) = line.strip_prefix("% ") else { return false };
     let word = rest.split_ascii_whitespace().next().unwrap_or_default();
-    SUPPORTED.contains(&word)
-        || RESERVED.contains(&word)
-        || closest(word, SUPPORTED.iter().chain(RESERVED).copied()).is_some()
+    SUPPORTED.contains(&word) || closest(word, SUPPORTED.iter().copied()).is_some()
 }
 
 /// Reads the instruction on the line `span`, which starts with `%`.
@@ -150,6 +154,11 @@ impl<'t> Reader<'t> {
                 Ok(InstructionKind::Yield { name, expression, secret })
             }
             "check" => self.check(),
+            "variable" => {
+                let name = self.expect_variable_name()?;
+                let expression = self.expect_expression("% variable id = lot_id")?;
+                Ok(InstructionKind::Variable { name, expression })
+            }
             _ => self.sending().or_else(|| self.control()).unwrap_or_else(|| Err(Box::new(self.unknown()))),
         }
     }
@@ -159,14 +168,6 @@ impl<'t> Reader<'t> {
         if word.is_empty() {
             return Problem::error(Code::UnknownInstruction, self.word, "expected an instruction after `%`")
                 .with_hint(format!("available: {}", join_words(SUPPORTED)));
-        }
-        if RESERVED.contains(&word) {
-            return Problem::error(
-                Code::Unsupported,
-                self.word,
-                format!("`% {word}` is reserved and not supported in this version"),
-            )
-            .with_hint(format!("supported: {}", join_words(SUPPORTED)));
         }
         let problem = Problem::error(Code::UnknownInstruction, self.word, format!("unknown instruction `% {word}`"));
         match closest(word, SUPPORTED.iter().copied()) {
@@ -181,7 +182,7 @@ impl<'t> Reader<'t> {
         let (why, hint) = match (word, zone) {
             (
                 "name" | "needs" | "waive" | "ask" | "query" | "field" | "part" | "body" | "skip" | "each"
-                | "afterwards",
+                | "afterwards" | "graphql" | "variable" | "operation" | "fragments",
                 Section::Preamble,
             ) => ("belongs to a single request, but is before the first one", "move it below a `%%` line".to_owned()),
             ("yield" | "save" | "wait", Section::Preamble | Section::Head | Section::Alone) => {
@@ -261,6 +262,28 @@ impl<'t> Reader<'t> {
         };
         let name = self.rest.part(0, equals).trimmed(self.text);
         self.check_value_name(name)?;
+        self.rest = self.rest.part(equals + 1, self.rest.len()).trimmed(self.text);
+        Ok(name)
+    }
+
+    /// `NAME =` of a GraphQL variable, which may have any name of GraphQL.
+    fn expect_variable_name(&mut self) -> ParseResult<Span> {
+        const EXAMPLE: &str = "for example `% variable id = lot_id`";
+        let rest = self.rest.of(self.text);
+        let Some(equals) = memchr::memchr(b'=', rest.as_bytes()) else {
+            return self.malformed(self.end_of_line(), "`% variable` is missing `= EXPRESSION`", EXAMPLE);
+        };
+        let name = self.rest.part(0, equals).trimmed(self.text);
+        let shown = name.of(self.text);
+        if !is_value_name(shown) {
+            let message = match shown.strip_prefix('$') {
+                Some(bare) => format!("the name of a variable is written without `$`: `{bare}`"),
+                None => format!("`{shown}` is not a valid name of a GraphQL variable"),
+            };
+            let problem = Problem::error(Code::BadName, name, message).with_hint(EXAMPLE);
+            let bare = shown.trim_start_matches('$').to_owned();
+            return Err(Box::new(if is_value_name(&bare) { problem.with_replacement(bare) } else { problem }));
+        }
         self.rest = self.rest.part(equals + 1, self.rest.len()).trimmed(self.text);
         Ok(name)
     }

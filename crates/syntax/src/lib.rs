@@ -26,7 +26,7 @@ pub use file::{
     Auth, Cell, Field, Instruction, InstructionKind, Item, Node, PartContent, RequestFile, RequestLine, Version,
     instructions,
 };
-pub use instruction::{RESERVED, SUPPORTED, is_language_name};
+pub use instruction::{SUPPORTED, is_graphql_name, is_language_name};
 pub use parse::{MAX_TEXT, Parsed, parse};
 pub use request_line::{control_in_field, is_token, typed_field};
 pub use sending::media_at_end;

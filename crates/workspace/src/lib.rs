@@ -4,10 +4,12 @@
 //! Text goes in, facts come out. This crate opens no socket, asks no clock and prints nothing; files are read through
 //! [`yieldtray_source::files::FileSystem`].
 
+mod apis;
 mod cell_names;
 pub mod config;
 mod edit;
 mod file_set;
+mod graphql_document;
 pub mod plan;
 mod queries;
 pub mod request;
@@ -17,7 +19,9 @@ mod source_file;
 pub mod suggest;
 mod workspace;
 
+pub use apis::{ApiLoader, CONTRACT_LABEL, ContractCheck, LoadedApi, contract_checks, operation_of};
 pub use file_set::COMMON_FILE;
+pub use graphql_document::{GraphQlDocument, graphql_document, is_graphql};
 pub(crate) use queries::{AuthLine, auth_of, effective_instructions, shared_labels};
 pub use queries::{says_insecure, uses_oauth2};
 pub use source_file::SourceFile;

@@ -6,6 +6,7 @@ use crate::source_file::SourceFile;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use crate::apis::{ApiLoader, Apis, LoadedApi};
 use yieldtray_expression::{FileReader, Schemas};
 use yieldtray_http::FileBody;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
@@ -26,6 +27,7 @@ pub struct CellId {
 pub struct Workspace {
     files: FileSet,
     schemas: Arc<Schemas>,
+    apis: Apis,
     source_cache: SourceCache,
     /// The configuration of `yieldtray.toml` and `yieldtray.local.toml`; empty without them.
     pub config: Config,
@@ -39,6 +41,7 @@ impl Workspace {
         let mut workspace = Self {
             files: FileSet::new(files),
             schemas: Arc::default(),
+            apis: Apis::default(),
             source_cache: SourceCache::default(),
             config: Config::default(),
             configs: Vec::new(),
@@ -130,6 +133,21 @@ impl Workspace {
     /// The cells of a file that yield a name, in order.
     pub(crate) fn find_yielders(&self, source: SourceId, name: &str) -> impl Iterator<Item = CellId> {
         self.source(source).names().yielding(name).iter().map(move |index| CellId { source, index: *index })
+    }
+
+    /// Has descriptions of its API opened by `loader` when they are first asked for.
+    pub fn load_apis_with(&mut self, loader: ApiLoader) {
+        self.apis = Apis::with(loader);
+    }
+
+    /// The descriptions of its API.
+    pub fn apis(&self) -> &[LoadedApi] {
+        self.apis.get(self)
+    }
+
+    /// The files of the workspace.
+    pub fn file_system(&self) -> &Arc<dyn FileSystem> {
+        self.files.file_system()
     }
 
     /// A reader of files for the expressions of a text.

@@ -58,6 +58,10 @@ fn unused(arguments: &str) -> &'static [&'static str] {
             &["set", "seed", "allow", "read_env", "secrets_to"]
         }
         "Env" => &["set", "seed", "reveal", "secrets_to"],
+        "ApiFetch" => &["seed", "reveal"],
+        "ApiTree" | "ApiShow" | "ApiCoverage" | "ApiDrift" | "ApiDiff" => {
+            &["seed", "allow", "read_env", "secrets_to", "reveal"]
+        }
         "Demo" => &["env", "set", "allow", "read_env", "secrets_to", "reveal"],
         "Init" | "Completions" | "Man" | "Help" => {
             &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal", "json", "verbose"]

@@ -1,5 +1,6 @@
 //! The command line: the commands, their options and their help. What options mean is decided where they are used.
 
+mod api;
 mod common;
 mod export;
 mod groups;
@@ -11,6 +12,9 @@ mod version;
 
 use clap::error::Error;
 use clap::{ArgMatches, Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
+pub(crate) use api::{
+    Api, ApiAction, ApiCoverage, ApiDiff, ApiDrift, ApiFetch, ApiShow, ApiTree, CoverageReportKind,
+};
 pub(crate) use common::{Color, Common};
 pub(crate) use export::{Export, OnOff};
 pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, ImportTarget};
@@ -138,6 +142,15 @@ slow) and reports which changes no check detects.")]
   yieldtray log compare 41"
     )]
     Log(LazyArgs<Log>),
+    /// Explore the API by its description; compare it with files and responses
+    #[command(after_help = "Examples:
+  yieldtray api fetch
+  yieldtray api tree /lots
+  yieldtray api show 'POST /lots'
+  yieldtray api coverage --min 60
+
+The description (OpenAPI 3.0 or 3.1, or a GraphQL schema) is set in `[api]` of yieldtray.toml.")]
+    Api(LazyArgs<Api>),
     /// Check files for errors and likely mistakes without sending anything
     #[command(after_help = "Examples:
   yieldtray lint requests

@@ -1,6 +1,7 @@
 //! The commands, one in each file.
 
 mod allow;
+mod api;
 mod completions;
 mod cookies;
 mod demo;
@@ -36,6 +37,7 @@ use yieldtray_source::closest;
 pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Args { common, command } = args;
     match command {
+        Command::Api(LazyArgs(args)) => api::api(&common, args, host, out),
         Command::Allow(LazyArgs(args)) => allow::allow(&common, &args, out),
         Command::Demo(LazyArgs(args)) => demo::demo(&common, &args, host, out),
         Command::Export(LazyArgs(args)) => export::export(&common, &args, host, out),

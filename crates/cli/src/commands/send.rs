@@ -147,7 +147,8 @@ pub(super) fn show(
             let message = format!("body written to {} ({})", file.display(), body::size(exchange.size));
             out.say(&out.settings.error_styles.dim(&message))?;
         }
-        let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some() };
+        let is_graphql = workspace.cell(cell).is_graphql();
+        let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some(), is_graphql };
         match &display.pick {
             Some(expression) => out.picked(&shown.pick(run, cell, expression)?)?,
             None if out.settings.json => {}

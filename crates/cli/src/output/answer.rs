@@ -6,6 +6,8 @@ use crate::args::{DisplayArgs, Part};
 use crate::error::CommandError;
 use crate::host::HostFacts;
 use crate::styles::Styles;
+use serde_json::value::RawValue;
+use std::collections::HashMap;
 use std::io::{self, Write};
 use yieldtray_engine::Run;
 use yieldtray_http::Exchange;
@@ -28,6 +30,8 @@ pub(crate) struct ResponseView<'a> {
     pub(crate) masker: &'a Masker,
     /// Whether the body went to a file.
     pub(crate) in_file: bool,
+    /// Whether the request was one of GraphQL.
+    pub(crate) is_graphql: bool,
 }
 
 impl ResponseView<'_> {
@@ -53,9 +57,33 @@ impl ResponseView<'_> {
             text.push_str(&exchange::head(answer, masker, styles));
         }
         if self.shows_body(display) {
-            text.push_str(&body::readable(answer, masker, styles));
+            match self.graphql_parts() {
+                Some(parts) => {
+                    for (name, part) in parts {
+                        text.push_str(&format!("{}\n{}", styles.dim(name), body::readable(&part, masker, styles)));
+                    }
+                }
+                None => text.push_str(&body::readable(answer, masker, styles)),
+            }
         }
         text
+    }
+
+    /// `data` and `errors` of a GraphQL response, each as a response of its own.
+    fn graphql_parts(&self) -> Option<Vec<(&'static str, Exchange)>> {
+        if !self.is_graphql {
+            return None;
+        }
+        let members: HashMap<String, &RawValue> = serde_json::from_slice(&self.answer.body).ok()?;
+        let parts: Vec<(&'static str, Exchange)> = ["data", "errors", "extensions"]
+            .into_iter()
+            .filter_map(|name| {
+                let text = members.get(name)?.get();
+                let (body, size) = (text.to_owned().into(), text.len() as u64);
+                Some((name, Exchange { body, size, ..self.answer.clone() }))
+            })
+            .collect();
+        (parts.len() > 1).then_some(parts)
     }
 
     /// The value of one expression on the response, as a cell's check would see it.

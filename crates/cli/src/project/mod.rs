@@ -2,6 +2,7 @@
 //! command line.
 
 pub(crate) mod configuration;
+pub(crate) mod description;
 pub(crate) mod disk;
 mod dotenv;
 mod environment;
@@ -24,6 +25,7 @@ use crate::error::CommandError;
 use crate::files::root_of;
 use crate::host::HostFacts;
 use crate::output::Out;
+use crate::project::description::DescriptionContext;
 use crate::project::locator::Locator;
 use crate::project::tracked::tracked_problem;
 use crate::project::trust::Trust;
@@ -158,6 +160,8 @@ impl Project {
             can_ask: resolved.can_ask,
             secrets_to: resolved.secrets_to,
         };
+        let mut workspace = workspace;
+        workspace.load_apis_with(description::loader(root.clone(), settings.clone()));
         let engine = Engine::with_functions(&workspace.config.functions);
         let random = RandomSource::new(resolved.seed, clock());
         let reveal = common.reveal && may_reveal(host)?;
@@ -174,6 +178,11 @@ impl Project {
             looked_at: Vec::new(),
             unreadable: Vec::new(),
         })
+    }
+
+    /// What its descriptions are opened with.
+    pub(crate) fn description_context(&self) -> DescriptionContext<'_> {
+        DescriptionContext { root: &self.root, workspace: &self.workspace, settings: &self.settings }
     }
 
     /// A run of this session.

@@ -2,8 +2,10 @@
 
 use super::LaneCx;
 use crate::advice::advice;
+use crate::contract::contract_results;
 use crate::deferred::{EarlyCaptures, PendingResponse};
 use crate::event::{CellReport, Outcome};
+use crate::graphql_errors::graphql_errors;
 use crate::response_exprs::ResponseExpr;
 use crate::server_message::server_message;
 use bytes::Bytes;
@@ -45,6 +47,9 @@ impl<'w> LaneCx<'_, 'w> {
             let others = self.checks(cell, step, &mut cache).evaluate(&checks, &mut names).failures;
             results.drop_masked(&others);
         }
+        let contract = contract_results(self.inputs.workspace(), cell, &exchange, &self.run.masker);
+        results.checks += contract.checks;
+        results.failures.extend(contract.failures);
         report.checks = results.checks + usize::from(passed_wait.is_some());
         report.failures = results.failures;
         report.yields = results.yields;
@@ -52,7 +57,7 @@ impl<'w> LaneCx<'_, 'w> {
             report.outcome = Outcome::Failed;
         }
         if self.inputs.options().mutate_responses && report.outcome == Outcome::Passed {
-            let exprs: Vec<ResponseExpr<'w>> = passed_wait.into_iter().chain(exprs).collect();
+            let exprs: Vec<ResponseExpr<'w>> = passed_wait.into_iter().chain(exprs.iter().cloned()).collect();
             report.mutation = Some(Box::new(self.mutate(cell, step, &mut cache, &exprs, &exchange)));
         }
         report.problems.extend(results.problems);
@@ -61,6 +66,8 @@ impl<'w> LaneCx<'_, 'w> {
             let title = self.inputs.workspace().cell(cell).title;
             Problem::warning(Code::MalformedResponse, title, note.as_str()).in_source(cell.source)
         }));
+        let workspace = self.inputs.workspace();
+        report.problems.extend(graphql_errors(workspace, cell, &exprs, &exchange, &self.run.masker));
         let failed = report.outcome == Outcome::Failed;
         report.advice = advice(&exchange, report.checks > 0 && report.outcome == Outcome::Passed)
             .or_else(|| if failed { server_message(&exchange) } else { None });

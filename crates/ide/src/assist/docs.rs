@@ -59,6 +59,11 @@ instructions! {
     "wait" Tail "wait until EXPR every D for D" "sends again until true" "% wait until body.state == 'graded' every 2s for 1m" "wait until ${1:condition} every ${2:2s} for ${3:1m}";
     "each" Cell "each row in \"FILE\"" "sends the request once per row" "% each row in \"lots.csv\"" "each row in \"${1:lots.csv}\"";
     "play" Cell "play NAME [with NAME = EXPR, …] [times N]" "runs other requests in this order" "% play book-lot with bins = 24" "play ${1:name}";
+    "contract" Any "contract [NAME]" "validates the response against the description of the API" "% contract" "contract";
+    "graphql" Cell "graphql" "the body is a GraphQL document" "% graphql" "graphql";
+    "variable" Cell "variable NAME = EXPR" "a variable of the GraphQL operation" "% variable id = lot_id" "variable ${1:name} = ${2:value}";
+    "operation" Cell "operation NAME" "selects an operation of the GraphQL document" "% operation OpenLots" "operation ${1:Name}";
+    "fragments" Cell "fragments from PATH" "appends GraphQL fragments from a file" "% fragments from lots.graphql" "fragments from ${1:path}";
     "afterwards" Cell "afterwards" "runs at the end of the file, even after a failure" "% afterwards" "afterwards";
 }
 

@@ -39,7 +39,7 @@ pub fn hints(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Hint> {
         let fields = own.fields.iter().map(|field| field.value);
         let lines = own.instructions().flat_map(|line| line.kind.texts());
         let texts = own.request.iter().map(|line| line.target).chain(fields).chain(lines).map(|span| (span, false));
-        for (span, body) in texts.chain([(own.body, true)]) {
+        for (span, body) in texts.chain([(own.template_body(), true)]) {
             let template = Template::parse(text, span, body, &mut Vec::new());
             for expression in
                 template.expressions().filter(|span| range.start() <= span.start() && span.end() <= range.end())

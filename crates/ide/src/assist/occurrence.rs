@@ -138,7 +138,7 @@ impl Finder<'_> {
             self.add(field.name, Referent::Header);
             self.template(field.value, false, false);
         }
-        self.template(cell.body, true, false);
+        self.template(cell.template_body(), true, false);
     }
 
     fn instruction(&mut self, line: &Instruction) {
@@ -185,7 +185,9 @@ impl Finder<'_> {
             InstructionKind::Auth(Auth::OAuth2(profile)) if !profile.of(text).contains("{{") => {
                 self.add(profile, Referent::Profile { given: false });
             }
+            InstructionKind::Variable { expression, .. } => self.expression(expression, false),
             InstructionKind::BodyFrom { path, .. }
+            | InstructionKind::Fragments(path)
             | InstructionKind::Each(path)
             | InstructionKind::Part { content: PartContent::File { path, .. }, .. }
                 if !path.of(text).contains("{{") =>

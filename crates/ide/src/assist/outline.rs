@@ -119,7 +119,7 @@ pub fn selections(view: IdeContext<'_>, source: SourceId, at: usize) -> Vec<Span
         let cell = workspace.cell(cell);
         cell.request.iter().for_each(|line| marks(line.target, false));
         cell.fields.iter().for_each(|field| marks(field.value, false));
-        marks(cell.body, true);
+        marks(cell.template_body(), true);
         spans.extend(cell.request.iter().map(|line| line.target));
         spans.extend(cell.fields.iter().map(|field| field.value));
         spans.push(cell.span);

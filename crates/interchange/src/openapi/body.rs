@@ -1,7 +1,7 @@
 //! Request bodies from their schemas.
 
-use super::documents::{Documents, Node};
-use super::sample::Samples;
+use yieldtray_description::{Documents, Node};
+use yieldtray_description::Samples;
 use crate::draft::{Body, ImportedRequest, Part};
 use serde_json::Value;
 use yieldtray_syntax::ValueText;

@@ -1,8 +1,7 @@
 //! Imports an OpenAPI description.
 
-use super::documents::{Documents, Node};
-use super::operation::{ImportContext, METHODS, Operation};
-use super::sample::Samples;
+use yieldtray_description::{Documents, METHODS, Node, Samples, VersionError, is_v30};
+use super::operation::{ImportContext, Operation};
 use super::schema::Schemas;
 use super::security::{NeededValue, OauthProfile, Security};
 use super::servers;
@@ -53,12 +52,9 @@ pub struct RequestFile {
 /// Why no request files can be made of a description.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum DescriptionError {
-    /// It does not name the version of OpenAPI.
-    #[error("`openapi` with the version is missing (OpenAPI 3.0 or 3.1)")]
-    NoVersion,
-    /// It is of this version, which is not read.
-    #[error("unsupported version {0}: OpenAPI 3.0 and 3.1 are supported")]
-    Version(String),
+    /// It is not OpenAPI 3.0 or 3.1.
+    #[error(transparent)]
+    Version(#[from] VersionError),
     /// It has no operation of that name.
     #[error("no operation named `{name}`{}", did_you_mean(.closest.as_deref()))]
     UnknownOperation {
@@ -143,19 +139,6 @@ pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi
     taken.schemas = making.schemas.files();
     taken.notes.dedup();
     Ok(taken)
-}
-
-/// True for OpenAPI 3.0.
-fn is_v30(root: Node<'_>) -> Result<bool, DescriptionError> {
-    if let Some(version) = root.text("swagger") {
-        return Err(DescriptionError::Version(version.to_owned()));
-    }
-    match root.value.get("openapi").map(|version| version.as_str().map_or_else(|| version.to_string(), str::to_owned)) {
-        Some(version) if version.starts_with("3.0") => Ok(true),
-        Some(version) if version.starts_with("3.") => Ok(false),
-        Some(version) => Err(DescriptionError::Version(version)),
-        None => Err(DescriptionError::NoVersion),
-    }
 }
 
 fn operations<'d>(documents: &'d Documents, root: Node<'d>, notes: &mut Vec<String>) -> Vec<Operation<'d>> {

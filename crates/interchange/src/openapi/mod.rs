@@ -2,11 +2,8 @@
 
 mod body;
 mod description;
-mod documents;
 mod operation;
 mod parameters;
-mod pattern;
-mod sample;
 mod schema;
 mod security;
 mod servers;
@@ -14,6 +11,7 @@ mod servers;
 #[cfg(test)]
 mod tests;
 
+pub use yieldtray_description::{DocumentError, Documents};
+
 pub use description::{DescriptionError, ImportOptions, ImportedApi, RequestFile, import};
-pub use documents::{DocumentError, Documents};
 pub use security::{NeededValue, OauthProfile};

@@ -1,7 +1,7 @@
 //! Operations as requests.
 
-use super::documents::{Documents, Node};
-use super::sample::Samples;
+use yieldtray_description::{Documents, Node};
+use yieldtray_description::Samples;
 use super::schema::Schemas;
 use super::security::Security;
 use super::{body, parameters, servers};
@@ -9,9 +9,6 @@ use crate::draft::ImportedRequest;
 use serde_json::Value;
 use yieldtray_source::names::slug;
 use yieldtray_syntax::{ValuePiece, ValueText};
-
-/// The methods that a path of a description may have.
-pub(super) const METHODS: &[&str] = &["get", "put", "post", "delete", "options", "head", "patch", "trace"];
 
 /// The context for operations.
 pub(super) struct ImportContext<'d> {
@@ -68,7 +65,7 @@ impl<'d> Operation<'d> {
         }
         let own_server = servers::of_operation([self.node, self.item], &making.base, &mut notes);
         draft.target = format!("{}{}", own_server.unwrap_or_default(), self.path).into();
-        for parameter in parameters::of(making.documents, self.item, self.node) {
+        for parameter in yieldtray_description::parameters(making.documents, self.item, self.node) {
             parameters::add(parameter, &making.samples, &mut draft, &mut notes);
         }
         braces_without_parameter(&mut draft, &mut notes);

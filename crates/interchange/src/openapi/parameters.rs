@@ -1,27 +1,11 @@
 //! Parameters of operations.
 
-use super::documents::{Documents, Node};
-use super::sample::Samples;
+use yieldtray_description::Node;
+use yieldtray_description::Samples;
 use crate::draft::ImportedRequest;
 use serde_json::Value;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::{ValueText, is_language_name, is_token};
-
-/// The parameters of an operation, those of its path first; its own of the same name and place win.
-pub(super) fn of<'d>(documents: &'d Documents, path: Node<'d>, operation: Node<'d>) -> Vec<Node<'d>> {
-    let mut all: Vec<Node<'d>> = Vec::new();
-    for holder in [path, operation] {
-        let own = holder.get("parameters").into_iter().flat_map(Node::list);
-        for parameter in own.filter_map(|parameter| documents.resolve(parameter)) {
-            let same = |other: &Node<'d>| {
-                (other.text("name"), other.text("in")) == (parameter.text("name"), parameter.text("in"))
-            };
-            all.retain(|other| !same(other));
-            all.push(parameter);
-        }
-    }
-    all
-}
 
 /// Adds a parameter to a request: what must be there as a value of its own, the rest in comments.
 pub(super) fn add<'d>(

@@ -1,9 +1,8 @@
 //! Writes the schemas of responses as files of JSON Schema (2020-12), each beside the others it refers to.
 
-use super::documents::{Documents, Node};
+use yieldtray_description::{Documents, Node, References, SchemaWriter};
 use rustc_hash::FxHashMap;
-use serde::ser::{Serialize, SerializeMap, Serializer};
-use serde_json::{Map, Value, json};
+use serde_json::Map;
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 use yieldtray_source::names::first_free;
@@ -68,12 +67,13 @@ impl<'d> Schemas<'d> {
 
     /// The files: their paths from a request file, and what is in them.
     pub(super) fn files(self) -> Vec<(String, String)> {
-        let schemas = RefCell::new(self);
+        let schemas = OpenSchemas(RefCell::new(self));
         let mut files = Vec::new();
         loop {
-            let next = schemas.borrow_mut().waiting.pop();
+            let next = schemas.0.borrow_mut().waiting.pop();
             let Some((file, node)) = next else { break };
-            let written = SchemaWriter { schemas: &schemas, node, depth: 0, shape: SchemaPosition::Whole };
+            let is_v30 = schemas.0.borrow().old;
+            let written = SchemaWriter::new(&schemas, is_v30, node).as_document();
             let text = serde_json::to_string_pretty(&written).unwrap_or_default();
             files.push((format!("{FOLDER}/{file}"), text + "\n"));
         }
@@ -82,103 +82,11 @@ impl<'d> Schemas<'d> {
     }
 }
 
-/// The depth to which a schema is rewritten; deeper parts are copied.
-const MAX_DEPTH: usize = 256;
+/// The same while files are written, which refer to others that are not yet named.
+struct OpenSchemas<'d>(RefCell<Schemas<'d>>);
 
-/// A part of a schema as it is written: its references lead to files, its dialect is that of today. It is written
-/// from the description itself, of which nothing is copied.
-#[derive(Clone, Copy)]
-struct SchemaWriter<'s, 'd> {
-    schemas: &'s RefCell<Schemas<'d>>,
-    node: Node<'d>,
-    depth: usize,
-    shape: SchemaPosition,
-}
-
-/// The kind of a part.
-#[derive(Clone, Copy, PartialEq)]
-enum SchemaPosition {
-    /// A file of its own.
-    Whole,
-    /// A schema, or a list of them.
-    Schema,
-    /// A schema whose `nullable` is said around it.
-    Bare,
-    /// Schemas by names.
-    Named,
-}
-
-impl<'d> SchemaWriter<'_, 'd> {
-    fn inside(self, value: &'d Value, shape: SchemaPosition) -> Self {
-        Self { node: Node { value, ..self.node }, depth: self.depth + 1, shape, ..self }
-    }
-
-    fn old(&self) -> bool {
-        self.schemas.borrow().old
-    }
-
-    /// A schema's members, one by one.
-    fn members<M: SerializeMap>(self, members: &'d Map<String, Value>, map: &mut M) -> Result<(), M::Error> {
-        let old = self.old();
-        if self.shape == SchemaPosition::Whole {
-            map.serialize_entry("$schema", "https://json-schema.org/draft/2020-12/schema")?;
-        }
-        let reference = members.get("$ref").and_then(Value::as_str);
-        let leads = |reference| self.schemas.borrow_mut().referred(self.node.document, reference);
-        if let (true, Some(reference)) = (old, reference) {
-            // In 3.0, members beside a reference are ignored.
-            return leads(reference).map_or(Ok(()), |file| map.serialize_entry("$ref", &file));
-        }
-        let is = |name: &str| old && members.get(name) == Some(&Value::Bool(true));
-        let nullable = is("nullable") && self.shape != SchemaPosition::Bare;
-        if nullable && !members.contains_key("type") {
-            let bare = self.inside(self.node.value, SchemaPosition::Bare);
-            return map.serialize_entry("anyOf", &(bare, json!({ "type": "null" })));
-        }
-        for (name, value) in members {
-            match (name.as_str(), value) {
-                ("$ref", Value::String(reference)) => {
-                    if let Some(file) = leads(reference) {
-                        map.serialize_entry("$ref", &file)?;
-                    }
-                }
-                // Not for validating, and maybe long.
-                ("example" | "examples" | "xml" | "externalDocs" | "discriminator", _) => {}
-                ("nullable", _) if old => {}
-                ("minimum", _) if is("exclusiveMinimum") => map.serialize_entry("exclusiveMinimum", value)?,
-                ("maximum", _) if is("exclusiveMaximum") => map.serialize_entry("exclusiveMaximum", value)?,
-                ("exclusiveMinimum" | "exclusiveMaximum", Value::Bool(_)) if old => {}
-                ("type", _) if nullable => map.serialize_entry(name, &(value, "null"))?,
-                ("enum", Value::Array(choices)) if nullable && !choices.contains(&Value::Null) => {
-                    let choices: Vec<&Value> = choices.iter().chain([&Value::Null]).collect();
-                    map.serialize_entry(name, &choices)?;
-                }
-                ("enum" | "const" | "default", _) => map.serialize_entry(name, value)?,
-                ("properties" | "patternProperties" | "$defs" | "dependentSchemas", _) => {
-                    map.serialize_entry(name, &self.inside(value, SchemaPosition::Named))?;
-                }
-                _ => map.serialize_entry(name, &self.inside(value, SchemaPosition::Schema))?,
-            }
-        }
-        Ok(())
-    }
-}
-
-impl Serialize for SchemaWriter<'_, '_> {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        match (self.node.value, self.shape) {
-            (value, _) if self.depth > MAX_DEPTH => value.serialize(serializer),
-            (Value::Array(list), _) => {
-                serializer.collect_seq(list.iter().map(|value| self.inside(value, SchemaPosition::Schema)))
-            }
-            (Value::Object(members), SchemaPosition::Named) => serializer
-                .collect_map(members.iter().map(|(name, value)| (name, self.inside(value, SchemaPosition::Schema)))),
-            (Value::Object(members), _) => {
-                let mut map = serializer.serialize_map(None)?;
-                self.members(members, &mut map)?;
-                map.end()
-            }
-            (value, _) => value.serialize(serializer),
-        }
+impl References for OpenSchemas<'_> {
+    fn target(&self, document: usize, reference: &str) -> Option<String> {
+        self.0.borrow_mut().referred(document, reference)
     }
 }

@@ -1,6 +1,6 @@
 //! Security schemes as credentials.
 
-use super::documents::{Documents, Node};
+use yieldtray_description::{Documents, Node};
 use crate::draft::ImportedRequest;
 use std::collections::BTreeMap;
 use thiserror::Error;

@@ -1,6 +1,6 @@
 //! Servers as environments.
 
-use super::documents::Node;
+use yieldtray_description::Node;
 use url::Url;
 use yieldtray_source::names::{first_free, slug};
 

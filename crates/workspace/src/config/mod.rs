@@ -1,5 +1,6 @@
 //! The configuration: `yieldtray.toml` and `yieldtray.local.toml`, read, checked and edited.
 
+mod api_settings;
 mod edit;
 mod env_settings;
 mod examine;
@@ -16,6 +17,7 @@ mod user_functions;
 mod value_source;
 mod variables;
 
+pub use api_settings::{ApiOrigin, ApiSettings, DEFAULT_API};
 pub use edit::{ConfigAdditions, EditError, add_environment_like, add_imported, add_secrets};
 pub use env_settings::EnvSettings;
 pub use lint_settings::LintSettings;

@@ -1,6 +1,7 @@
 //! The model of `yieldtray.toml` and `yieldtray.local.toml`. The private one has the same form and wins key by key, so
 //! both become one [`Config`] in which each entry knows its place.
 
+use super::api_settings::{ApiSettings, merged};
 use super::env_settings::EnvSettings;
 use super::lint_settings::LintSettings;
 use super::log_settings::LogSettings;
@@ -38,6 +39,8 @@ pub struct Config {
     pub send: SendSettings,
     /// How long exchanges are kept in the log.
     pub log: LogSettings,
+    /// Descriptions of the API, in every environment.
+    pub apis: Vec<ApiSettings>,
     /// How much findings matter.
     pub lint: LintSettings,
     /// Ways to get tokens (RFC 6749).
@@ -59,6 +62,8 @@ pub struct Environment {
     pub values: Vec<ValueEntry>,
     /// How requests go out in it.
     pub send: SendSettings,
+    /// Descriptions of the API in it.
+    pub apis: Vec<ApiSettings>,
 }
 
 impl Environment {
@@ -71,6 +76,7 @@ impl Environment {
             tint: None,
             values: Vec::new(),
             send: SendSettings::default(),
+            apis: Vec::new(),
         }
     }
 
@@ -150,6 +156,12 @@ impl Config {
         environment.and_then(|name| self.environment(name)).map_or(&self.send, |environment| &environment.send)
     }
 
+    /// The descriptions of the API in the chosen environment, those of every one included.
+    pub fn apis_for(&self, environment: Option<&str>) -> Vec<ApiSettings> {
+        let own = environment.and_then(|name| self.environment(name)).map(|environment| environment.apis.clone());
+        merged(own.unwrap_or_default(), &self.apis)
+    }
+
     /// Lets each environment send as `[send]` says where it says nothing itself: once, not for each request.
     pub(crate) fn inherit_send(&mut self) {
         for environment in &mut self.environments {
@@ -193,12 +205,14 @@ impl Config {
                     shared.tint = own.tint.or(shared.tint);
                     shared.values.splice(..0, own.values);
                     shared.send = own.send.over(&shared.send);
+                    shared.apis = merged(own.apis, &shared.apis);
                 }
             }
         }
         self.functions.retain(|shared| !private.functions.iter().any(|own| own.name == shared.name));
         self.functions.extend(private.functions);
         self.send = private.send.over(&self.send);
+        self.apis = merged(private.apis, &self.apis);
         self.log = private.log.over(self.log);
         self.lint = private.lint.over(self.lint);
         for own in private.profiles {

@@ -14,11 +14,11 @@ use yieldtray_syntax::is_language_name;
 
 const ROOT: TableKeys = TableKeys {
     table: "the configuration",
-    known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2", "env"],
+    known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2", "env", "api"],
 };
 const WORKSPACE: TableKeys =
     TableKeys { table: "`[workspace]`", known: &["requests", "environment", "saved", "schema_formats"] };
-const ENVIRONMENT: TableKeys = TableKeys { table: "an environment", known: &["values", "guard", "tint", "send"] };
+const ENVIRONMENT: TableKeys = TableKeys { table: "an environment", known: &["values", "guard", "tint", "send", "api"] };
 const SOURCE: TableKeys =
     TableKeys { table: "a value's description", known: &["value", "from", "command", "secret", "for"] };
 const FUNCTION: TableKeys = TableKeys { table: "a function", known: &["params", "is", "help"] };
@@ -63,6 +63,7 @@ impl Reader<'_> {
                 ("functions", Some(table)) => {
                     config.functions = table.iter().filter_map(|(name, held)| self.function(name, held)).collect();
                 }
+                ("api", Some(table)) => config.apis = self.api_settings(key, table),
                 ("send", Some(table)) => config.send = self.send_settings(table),
                 ("log", Some(table)) => config.log = self.log_settings(table),
                 ("lint", Some(table)) => config.lint = self.lint_settings(table),
@@ -127,6 +128,11 @@ impl Reader<'_> {
                     }
                 }
                 "guard" => environment.guard = self.expect_bool(key, held),
+                "api" => {
+                    if let Some(table) = self.expect_table(key, held) {
+                        environment.apis = self.api_settings(key, table);
+                    }
+                }
                 "send" => {
                     if let Some(table) = self.expect_table(key, held) {
                         environment.send = self.send_settings(table);

@@ -6,6 +6,9 @@ use yieldtray_syntax::{Cell, Segment, Template};
 
 /// The first syntax error in the JSON body of a cell.
 pub fn find_json_error(text: &str, cell: &Cell) -> Option<Problem> {
+    if cell.is_graphql() {
+        return None;
+    }
     let media = cell.fields.iter().find(|field| field.name.of(text).eq_ignore_ascii_case("content-type"));
     let is_json = match media {
         // Lines of JSON, and the like, are several documents.

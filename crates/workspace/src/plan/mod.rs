@@ -1,6 +1,7 @@
 //! Which cells are sent in which order, and what is wrong with them as they are written.
 
 mod constants;
+mod graphql;
 mod graph;
 mod json_body;
 #[allow(clippy::module_inception)] // the plan itself

@@ -1,10 +1,11 @@
 //! Validates cells before anything is sent.
 
 use super::constants;
+use super::graphql::graphql_problems;
 use super::json_body::find_json_error;
 use crate::request::{conflicts, unknown_profile};
 use crate::scope::compile;
-use crate::{CellId, Workspace, shared_labels};
+use crate::{CONTRACT_LABEL, CellId, Workspace, shared_labels};
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, Severity, SourceId, Span, closest, join_words};
 use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions};
@@ -63,7 +64,8 @@ pub fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId, depth: 
     for field in &own.fields {
         examiner.template(cell.source, field.value, false);
     }
-    examiner.template(cell.source, own.body, true);
+    examiner.template(cell.source, own.template_body(), true);
+    examiner.problems.extend(graphql_problems(workspace, cell));
     examiner.waived(cell);
     examiner.problems.extend(conflicts(workspace, cell));
     examiner.problems
@@ -79,7 +81,9 @@ struct Examiner<'w> {
 impl Examiner<'_> {
     fn instruction(&mut self, origin: SourceId, instruction: &Instruction) {
         match instruction.kind {
-            InstructionKind::Let { expression, .. } | InstructionKind::Yield { expression, .. } => {
+            InstructionKind::Let { expression, .. }
+            | InstructionKind::Yield { expression, .. }
+            | InstructionKind::Variable { expression, .. } => {
                 self.expression(origin, expression);
             }
             InstructionKind::Check { expression, .. }
@@ -160,13 +164,14 @@ impl Examiner<'_> {
         let text = &self.workspace.source(cell.source).text;
         for instruction in self.workspace.cell(cell).instructions() {
             let InstructionKind::Waive(list) = instruction.kind else { continue };
-            let labels = shared_labels(self.workspace, cell.source);
+            let mut labels = shared_labels(self.workspace, cell.source);
+            labels.push(CONTRACT_LABEL);
             for span in InstructionKind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
                 let label = span.of(text);
                 let problem = Problem::error(Code::UnknownLabel, span, format!("no shared check labeled `{label}`"));
                 let problem = match closest(label, labels.iter().copied()) {
                     Some(meant) => problem.did_you_mean(meant),
-                    None if labels.is_empty() => problem.with_hint("no shared check has a label"),
+                    None if labels.len() == 1 => problem.with_hint("no shared check has a label"),
                     None => problem.with_hint(format!("available: {}", join_words(&labels))),
                 };
                 self.problems.push(problem.in_source(cell.source));

@@ -48,7 +48,7 @@ impl TemplateRenderer<'_, '_> {
         (Some(body.into()), media)
     }
 
-    fn part(&mut self, source: SourceId, name: Span, content: PartContent) -> Option<Part> {
+    pub(super) fn part(&mut self, source: SourceId, name: Span, content: PartContent) -> Option<Part> {
         let name = self.text(source, name);
         match content {
             PartContent::Text { value, media } => {

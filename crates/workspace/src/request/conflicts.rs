@@ -17,7 +17,9 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
     let mut bodies: Vec<(&str, Span)> = Vec::new();
     let mut once: Vec<(&str, Span)> = Vec::new();
     for line in own.instructions() {
-        if let Some(word) = body_word(line) {
+        // Parts of a GraphQL request are files for its variables.
+        let word = body_word(line).filter(|word| !(own.is_graphql() && *word == "part"));
+        if let Some(word) = word {
             match bodies.first() {
                 Some((first, span)) if *first != word || word == "body" => {
                     clash(*span, line.span, "this request has two bodies", "keep `field`, `part` or `body` lines");

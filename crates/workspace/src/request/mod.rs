@@ -5,6 +5,7 @@ mod body;
 mod conflicts;
 mod destination;
 mod encoding;
+mod graphql;
 mod multipart;
 mod oauth2;
 mod prepare;

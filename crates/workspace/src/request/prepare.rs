@@ -1,8 +1,9 @@
 //! Prepares the request of a cell.
 
 use super::sending::configured;
+use super::graphql::GraphQlRequest;
 use super::write::TemplateRenderer;
-use super::{auth, destination, target};
+use super::{auth, destination, graphql, target};
 use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::request::sending;
 use crate::scope::{Phase, Resolver};
@@ -43,7 +44,9 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
     let mut sending = sending::of_cell(configured(workspace.config.send_settings(environment)), workspace, cell_id);
 
     let mut writer = TemplateRenderer { resolver, problems: Vec::new() };
-    let address = writer.address(source, line);
+    let graphql = writer.graphql(source);
+    let is_get = line.method.is_none_or(|method| method.of(text) == "GET");
+    let address = writer.address(source, line, graphql.as_ref().filter(|_| is_get));
     let (mut headers, mut dropped) = writer.headers(source);
     // Also dropped are those that go out by themselves.
     dropped.extend(extras.headers.iter().filter(|(_, value)| value.is_empty()).map(|(name, _)| name.clone()));
@@ -51,7 +54,17 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
     headers.retain(|(own, _)| !extras.headers.iter().any(|(name, _)| own.eq_ignore_ascii_case(name)));
     let given = extras.headers.iter().filter(|(_, value)| !value.is_empty());
     headers.extend(given.map(|(name, value)| (name.clone().into(), value.clone().into())));
-    let (body, media) = writer.body(source, &headers);
+    let own_accept = workspace.cell(cell_id).fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case("accept"));
+    if graphql.is_some() && !own_accept && !is_dropped("accept") {
+        // A shared one is meant for other requests.
+        headers.retain(|(name, _)| !name.eq_ignore_ascii_case("accept"));
+        headers.push(("Accept".into(), graphql::ACCEPT.into()));
+    }
+    let (body, media) = match &graphql {
+        Some(_) if is_get => (None, None),
+        Some(graphql) => writer.graphql_body(source, graphql),
+        None => writer.body(source, &headers),
+    };
     let save = writer.save(source);
     let auth_line = auth_of(workspace, cell_id);
     let proof = writer.auth(auth_line.as_ref(), extras.token);
@@ -114,7 +127,12 @@ fn has(headers: &HeaderFields, name: &str) -> bool {
 }
 
 impl TemplateRenderer<'_, '_> {
-    fn address(&mut self, source: SourceId, line: &RequestLine) -> Option<target::Address> {
+    fn address(
+        &mut self,
+        source: SourceId,
+        line: &RequestLine,
+        graphql: Option<&GraphQlRequest>,
+    ) -> Option<target::Address> {
         let workspace = self.resolver.workspace;
         let written = line.target.of(&workspace.source(source).text);
         let before = self.problems.len();
@@ -141,6 +159,9 @@ impl TemplateRenderer<'_, '_> {
             }
         }
         self.query(source, &mut target);
+        if let Some(graphql) = graphql {
+            target = with_query(&target, &graphql.parameters());
+        }
         if self.problems[before..].iter().any(Problem::is_error) {
             return None;
         }
@@ -196,16 +217,17 @@ impl TemplateRenderer<'_, '_> {
         if added.is_empty() {
             return;
         }
-        let fragment = target.find('#').unwrap_or(target.len());
-        let (before, after) = target.split_at(fragment);
-        let joined = match before.split_once('?') {
-            None => format!("{before}?{}{after}", &added[1..]),
-            Some((_, query)) if query.is_empty() || query.ends_with('&') => {
-                format!("{before}{}{after}", &added[1..])
-            }
-            Some(_) => format!("{before}{added}{after}"),
-        };
-        *target = joined;
+        *target = with_query(target, &added[1..]);
+    }
+}
+
+/// A target with more parameters behind its own.
+fn with_query(target: &str, added: &str) -> String {
+    let (before, after) = target.split_at(target.find('#').unwrap_or(target.len()));
+    match before.split_once('?') {
+        None => format!("{before}?{added}{after}"),
+        Some((_, query)) if query.is_empty() || query.ends_with('&') => format!("{before}{added}{after}"),
+        Some(_) => format!("{before}&{added}{after}"),
     }
 }
 

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use yieldtray_expression::{Bindings, CompileError, Compiled, Value, is_type_name};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Code, Problem, SourceId, Span};
-use yieldtray_syntax::{Segment, Template, is_language_name};
+use yieldtray_syntax::{Segment, Template, is_graphql_name, is_language_name};
 
 impl Resolver<'_> {
     /// Compiles the expression at `span`; its faults become problems with their place.
@@ -19,8 +19,13 @@ impl Resolver<'_> {
     /// The names in `compiled` that will have no value when it runs after the response, found before
     /// anything is sent. `yielded` are the names the cell itself yields before.
     pub fn missing(&mut self, compiled: &Compiled, source: SourceId, span: Span, yielded: &[&str]) -> Vec<Problem> {
-        let given =
-            |name: &str| (is_language_name(name) && name != "row") || is_type_name(name) || yielded.contains(&name);
+        let is_graphql = self.workspace.cell(self.cell).is_graphql();
+        let given = |name: &str| {
+            (is_language_name(name) && name != "row")
+                || is_type_name(name)
+                || yielded.contains(&name)
+                || (is_graphql && is_graphql_name(name))
+        };
         let mut problems = Vec::new();
         for name in compiled.names().filter(|name| !given(name)) {
             if let Err(found) = self.resolve(name, source, UseSite::In(span), &mut Phase::Request) {

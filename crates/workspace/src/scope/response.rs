@@ -2,6 +2,7 @@
 
 use yieldtray_expression::{Compiled, Value};
 use yieldtray_http::{Body, Exchange, Hop, is_json};
+use yieldtray_syntax::is_graphql_name;
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.
@@ -60,10 +61,23 @@ impl<'x> ResponseScope<'x> {
             "url" => ("url", Value::from(&*exchange.sent.address())),
             "hops" => ("hops", Value::list(exchange.redirects().map(hop))),
             "sent" => ("sent", sent(exchange)),
+            // Of GraphQL (its specification of October 2021, 7.1).
+            "data" => ("data", self.member_of_body("data").unwrap_or_else(Value::null)),
+            "errors" => ("errors", self.member_of_body("errors").unwrap_or_else(|| Value::list(Vec::<Value>::new()))),
+            "extensions" => {
+                let none = || Value::map(Vec::<(String, Value)>::new());
+                ("extensions", self.member_of_body("extensions").unwrap_or_else(none))
+            }
             _ => return None,
         };
         self.made.names.push((name, value.clone()));
         Some(value)
+    }
+}
+
+impl ResponseScope<'_> {
+    fn member_of_body(&mut self, name: &str) -> Option<Value> {
+        self.get("body")?.member(name)
     }
 }
 
@@ -132,7 +146,7 @@ fn sent(exchange: &Exchange) -> Value {
 
 /// Whether an expression reads the body, parsed or as text.
 pub fn reads_body(expression: &Compiled) -> bool {
-    expression.names().any(|name| name == "body" || name == "text")
+    expression.names().any(|name| name == "body" || name == "text" || is_graphql_name(name))
 }
 
 /// The error of an expression that reads the body of a response of which it is not held.

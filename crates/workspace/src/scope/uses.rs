@@ -9,7 +9,7 @@ use rustc_hash::FxHashMap;
 use yieldtray_expression::{Engine, is_type_name};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{SourceId, Span};
-use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions, is_language_name};
+use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions, is_graphql_name, is_language_name};
 
 /// An expression of a cell, or of a preamble that holds for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,7 +47,7 @@ impl NameUse {
 fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found: &mut Vec<ExprLocation>) {
     let mut take = |span: Span, after| found.push(ExprLocation { source, span, after });
     match instruction.kind {
-        InstructionKind::Let { expression, .. } => take(expression, false),
+        InstructionKind::Let { expression, .. } | InstructionKind::Variable { expression, .. } => take(expression, false),
         InstructionKind::Skip { condition, .. } => take(condition, false),
         InstructionKind::Yield { expression, .. } | InstructionKind::Check { expression, .. } => take(expression, true),
         InstructionKind::Wait { until, .. } => take(until, true),
@@ -87,7 +87,7 @@ fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<ExprLocation> {
     for field in &own.fields {
         marks(text, source, field.value, false, &mut found);
     }
-    marks(text, source, own.body, true, &mut found);
+    marks(text, source, own.template_body(), true, &mut found);
     for instruction in own.instructions().filter(|line| !matches!(line.kind, InstructionKind::Let { .. })) {
         expressions_of(text, source, instruction, &mut found);
     }
@@ -119,7 +119,7 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<ExprL
 /// Hands on the free names of an expression that can be read, but for the language's own.
 fn each_name(workspace: &Workspace, engine: &Engine, at: ExprLocation, mut visit: impl FnMut(&str)) {
     let mut visit = |name: &str| {
-        if !is_language_name(name) {
+        if !is_language_name(name) && (!is_graphql_name(name) || defines_value(workspace, name)) {
             visit(name);
         }
     };

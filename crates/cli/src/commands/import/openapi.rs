@@ -7,11 +7,10 @@ use crate::host::HostFacts;
 use crate::import::ImportWriter;
 use crate::output::{Out, table};
 use std::fmt::Display;
-use std::io;
 use std::path::Path;
 use yieldtray_engine::ExitCode;
 use yieldtray_interchange::openapi::{Documents, ImportOptions, ImportedApi, OauthProfile, import};
-use yieldtray_source::access::{CONFIG_FILE, check_readable};
+use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::join_words;
 use yieldtray_source::names::slug;
 use yieldtray_workspace::config::{ConfigAdditions, add_imported};
@@ -37,7 +36,7 @@ pub(super) fn openapi(
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
     let refused = |error: &dyn Display| CommandError::refused(format!("cannot import `{shown}`: {error}"));
-    let documents = Documents::read(&bytes, |path| read_relative(&folder, path)).map_err(|error| refused(&error))?;
+    let documents = Documents::read(&bytes, |path| files::read_beside(&folder, path, MAX_FILE_BYTES)).map_err(|error| refused(&error))?;
     let import_options = ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() };
     let taken = import(&documents, &import_options).map_err(|error| refused(&error))?;
     let notes = taken.notes.clone();
@@ -60,16 +59,6 @@ pub(super) fn openapi(
         tell(&notes, out)?;
     }
     writer.finish(out)
-}
-
-/// A file that the description refers to: below its own folder, links followed, and nothing hidden.
-fn read_relative(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
-    let refused = |why: &str| io::Error::new(io::ErrorKind::PermissionDenied, why);
-    let folder = folder.canonicalize()?;
-    let file = folder.join(path).canonicalize().map_err(files::plain)?;
-    let inside = file.strip_prefix(&folder).map_err(|_| refused("it is outside the directory of the description"))?;
-    check_readable(inside)?;
-    files::read_regular(&file, MAX_FILE_BYTES)
 }
 
 /// The prefix of a description's variables: the name of its file.

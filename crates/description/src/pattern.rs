@@ -10,7 +10,7 @@ const MAX_SAMPLE_CHARS: usize = 1_000;
 const EXTRA_REPETITIONS: u32 = 64;
 
 /// A text that fits `pattern` and has as many characters as is allowed, if one is found.
-pub(super) fn sample(pattern: &str, least: usize, most: usize) -> Option<String> {
+pub(crate) fn sample(pattern: &str, least: usize, most: usize) -> Option<String> {
     let parsed = regex_syntax::Parser::new().parse(pattern).ok()?;
     let fits = Regex::new(pattern).ok()?;
     (0..=EXTRA_REPETITIONS.min(u32::try_from(least).unwrap_or(EXTRA_REPETITIONS).saturating_add(2))).find_map(|more| {

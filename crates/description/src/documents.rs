@@ -21,36 +21,37 @@ pub struct Documents {
 
 /// A node of one of the documents.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Node<'d> {
-    pub(super) value: &'d Value,
+pub struct Node<'d> {
+    /// The value.
+    pub value: &'d Value,
     /// The document it is in.
-    pub(super) document: usize,
+    pub document: usize,
 }
 
 impl<'d> Node<'d> {
     /// A member of an object.
-    pub(super) fn get(self, name: &str) -> Option<Node<'d>> {
+    pub fn get(self, name: &str) -> Option<Node<'d>> {
         member(self.value, name).map(|value| Node { value, ..self })
     }
 
     /// The text of a member.
-    pub(super) fn text(self, name: &str) -> Option<&'d str> {
+    pub fn text(self, name: &str) -> Option<&'d str> {
         member(self.value, name).and_then(Value::as_str)
     }
 
     /// Whether a member is `true`.
-    pub(super) fn is(self, name: &str) -> bool {
+    pub fn is(self, name: &str) -> bool {
         member(self.value, name) == Some(&Value::Bool(true))
     }
 
     /// The members of an object.
-    pub(super) fn members(self) -> impl Iterator<Item = (&'d str, Node<'d>)> {
+    pub fn members(self) -> impl Iterator<Item = (&'d str, Node<'d>)> {
         let members = self.value.as_object().into_iter().flatten();
         members.map(move |(name, value)| (name.as_str(), Node { value, ..self }))
     }
 
     /// The members of a list.
-    pub(super) fn list(self) -> impl Iterator<Item = Node<'d>> {
+    pub fn list(self) -> impl Iterator<Item = Node<'d>> {
         self.value.as_array().into_iter().flatten().map(move |value| Node { value, ..self })
     }
 }
@@ -122,13 +123,19 @@ impl Documents {
         Ok(all)
     }
 
+    /// A document that refers to no other.
+    pub fn of(document: Value) -> Self {
+        let by_path = FxHashMap::from_iter([(String::new(), 0)]);
+        Self { documents: vec![document], by_path, missing: Vec::new() }
+    }
+
     /// The description itself.
-    pub(super) fn root(&self) -> Node<'_> {
+    pub fn root(&self) -> Node<'_> {
         Node { value: &self.documents[0], document: 0 }
     }
 
     /// The node that `reference` of `document` refers to, and its location.
-    pub(super) fn find(&self, document: usize, reference: &str) -> Option<(Node<'_>, (usize, String))> {
+    pub fn find(&self, document: usize, reference: &str) -> Option<(Node<'_>, (usize, String))> {
         let (node, pointer) = self.locate(document, reference)?;
         Some((node, (node.document, pointer.into_owned())))
     }
@@ -145,7 +152,7 @@ impl Documents {
     }
 
     /// The node, or what it refers to.
-    pub(super) fn resolve<'d>(&'d self, node: Node<'d>) -> Option<Node<'d>> {
+    pub fn resolve<'d>(&'d self, node: Node<'d>) -> Option<Node<'d>> {
         let mut node = node;
         for _ in 0..MAX_REFERENCE_STEPS {
             match node.text("$ref") {
@@ -157,7 +164,7 @@ impl Documents {
     }
 
     /// A member of a node, or what that refers to.
-    pub(super) fn member<'d>(&'d self, node: Node<'d>, name: &str) -> Option<Node<'d>> {
+    pub fn member<'d>(&'d self, node: Node<'d>, name: &str) -> Option<Node<'d>> {
         self.resolve(node.get(name)?)
     }
 

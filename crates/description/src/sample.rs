@@ -1,7 +1,7 @@
 //! Generates values that conform to a schema, for bodies and parameters without an example.
 
-use super::documents::{Documents, Node};
-use super::pattern;
+use crate::documents::{Documents, Node};
+use crate::pattern;
 use rustc_hash::FxHashMap;
 use serde_json::{Map, Number, Value, json};
 use std::cell::RefCell;
@@ -15,7 +15,8 @@ const REQUIRED_ONLY_FROM_DEPTH: usize = 2;
 const MAX_NODES: usize = 400;
 
 /// Makes samples, and remembers those of schemas that are referred to.
-pub(super) struct Samples<'d> {
+#[derive(Debug)]
+pub struct Samples<'d> {
     documents: &'d Documents,
     known: RefCell<FxHashMap<(usize, usize), Option<Value>>>,
 }
@@ -33,18 +34,19 @@ struct SampleState {
 }
 
 impl<'d> Samples<'d> {
-    pub(super) fn new(documents: &'d Documents) -> Self {
+    /// Samples of schemas in these documents.
+    pub fn new(documents: &'d Documents) -> Self {
         Self { documents, known: RefCell::default() }
     }
 
     /// A value for a schema; `name` is that of the parameter or member.
-    pub(super) fn of(&self, schema: Node<'d>, name: &str) -> Option<Value> {
+    pub fn of(&self, schema: Node<'d>, name: &str) -> Option<Value> {
         let mut making = SampleState { inside: Vec::new(), depth: 0, nodes: 0, cut: false, required: Vec::new() };
         self.make(schema, name, &mut making)
     }
 
     /// The example beside or in a schema of a parameter, a body or a part of one.
-    pub(super) fn example(&self, holder: Node<'d>) -> Option<Value> {
+    pub fn example(&self, holder: Node<'d>) -> Option<Value> {
         if let Some(example) = holder.get("example") {
             return Some(plain(example.value.clone()));
         }
@@ -54,7 +56,7 @@ impl<'d> Samples<'d> {
     }
 
     /// The same, or a value for its schema.
-    pub(super) fn for_holder(&self, holder: Node<'d>, name: &str) -> Option<Value> {
+    pub fn for_holder(&self, holder: Node<'d>, name: &str) -> Option<Value> {
         self.example(holder).or_else(|| self.of(holder.get("schema")?, name))
     }
 

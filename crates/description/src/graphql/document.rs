@@ -1,0 +1,201 @@
+//! Documents: their operations, and what is wrong with them.
+
+use super::{SchemaError, parser, schema};
+use apollo_compiler::ast::{self, Definition};
+use apollo_compiler::diagnostic::{Diagnostic, ToCliReport};
+use apollo_compiler::executable::{Operation, Selection, SelectionSet};
+use apollo_compiler::request::coerce_variable_values;
+use apollo_compiler::validation::{DiagnosticList, Valid};
+use apollo_compiler::{ExecutableDocument, Node, Schema};
+use serde_json::Value;
+use std::collections::HashSet;
+use std::ops::Range;
+use std::sync::Arc;
+use yieldtray_source::closest;
+
+/// Fields that are looked at for deprecation: fragments may be spread many times.
+const MAX_FIELDS: usize = 20_000;
+
+/// An operation of a document.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DocumentOperation {
+    /// Its name, if it has one.
+    pub name: Option<String>,
+    /// `query`, `mutation` or `subscription`.
+    pub kind: &'static str,
+    /// The variables it declares.
+    pub variables: Vec<DocumentVariable>,
+}
+
+/// A variable that an operation declares.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DocumentVariable {
+    /// Its name, without `$`.
+    pub name: String,
+    /// Its type, as GraphQL writes it.
+    pub type_name: String,
+    /// Whether a request must have a value for it.
+    pub required: bool,
+}
+
+/// What is wrong at a place of a document.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DocumentProblem {
+    /// The place, in bytes.
+    pub range: Range<usize>,
+    /// What is wrong.
+    pub message: String,
+    /// What was probably meant there.
+    pub meant: Option<String>,
+    /// True for what works but should not be used.
+    pub is_deprecation: bool,
+}
+
+/// The operations of a document, as far as it can be read.
+///
+/// # Errors
+/// The problems of its syntax.
+pub fn operations(text: &str) -> Result<Vec<DocumentOperation>, Vec<DocumentProblem>> {
+    let document = parser().parse_ast(text, "document.graphql").map_err(|error| problems(&error.errors, None, text))?;
+    let operations = document.definitions.iter().filter_map(|definition| match definition {
+        Definition::OperationDefinition(operation) => Some(operation_of(operation)),
+        _ => None,
+    });
+    Ok(operations.collect())
+}
+
+fn operation_of(operation: &Node<ast::OperationDefinition>) -> DocumentOperation {
+    let variables = operation.variables.iter().map(|variable| DocumentVariable {
+        name: variable.name.to_string(),
+        type_name: variable.ty.to_string(),
+        required: variable.ty.is_non_null() && variable.default_value.is_none(),
+    });
+    DocumentOperation {
+        name: operation.name.as_ref().map(|name| name.to_string()),
+        kind: operation.operation_type.name(),
+        variables: variables.collect(),
+    }
+}
+
+/// A schema that documents are validated against.
+#[derive(Clone, Debug)]
+pub struct GraphQlSchema {
+    schema: Arc<Valid<Schema>>,
+}
+
+impl GraphQlSchema {
+    /// Reads a schema in the GraphQL language.
+    ///
+    /// # Errors
+    /// If it is not valid.
+    pub fn parse(text: &str) -> Result<Self, SchemaError> {
+        Ok(Self { schema: Arc::new(schema(text)?) })
+    }
+
+    /// What is wrong with a document, and which of its fields are deprecated.
+    pub fn problems(&self, text: &str) -> Vec<DocumentProblem> {
+        let parsed = parser().parse_executable(&self.schema, text, "document.graphql");
+        let document = parsed.map_err(|error| error.errors).and_then(|document| {
+            document.validate(&self.schema).map_err(|error| error.errors)
+        });
+        match document {
+            Ok(document) => self.deprecations(&document),
+            Err(errors) => problems(&errors, Some(&self.schema), text),
+        }
+    }
+
+    /// Why the variables of an operation do not fit its declarations, in words. A document that is not valid has no
+    /// problem here.
+    pub fn variable_problem(&self, text: &str, operation: Option<&str>, variables: &Value) -> Option<String> {
+        let document = ExecutableDocument::parse_and_validate(&self.schema, text, "document.graphql").ok()?;
+        let operation = document.operations.get(operation).ok()?;
+        let Value::Object(variables) = variables else { return None };
+        let values = variables.iter().map(|(name, value)| (name.as_str().into(), value.clone().into()));
+        let coerced = coerce_variable_values(&self.schema, operation, &values.collect());
+        coerced.err().map(|error| error.message().to_string())
+    }
+
+    /// The type of what is selected, for each name below `data`: `lots` is `[Lot!]!`.
+    pub fn data_type(&self, text: &str, operation: Option<&str>) -> Option<Vec<(String, String)>> {
+        let document = ExecutableDocument::parse_and_validate(&self.schema, text, "document.graphql").ok()?;
+        let operation = document.operations.get(operation).ok()?;
+        let fields = operation.root_fields(&document);
+        Some(fields.map(|field| (field.response_key().to_string(), field.ty().to_string())).collect())
+    }
+
+    fn deprecations(&self, document: &ExecutableDocument) -> Vec<DocumentProblem> {
+        let mut found = Vec::new();
+        let mut left = MAX_FIELDS;
+        let named = document.fragments.values().map(|fragment| &fragment.selection_set);
+        let sets = document.operations.iter().map(|operation: &Node<Operation>| &operation.selection_set).chain(named);
+        for set in sets {
+            deprecations_in(set, &mut left, &mut found);
+        }
+        let mut known = HashSet::new();
+        found.retain(|problem: &DocumentProblem| known.insert((problem.range.start, problem.range.end)));
+        found
+    }
+}
+
+fn deprecations_in(set: &SelectionSet, left: &mut usize, found: &mut Vec<DocumentProblem>) {
+    for selection in &set.selections {
+        if *left == 0 {
+            return;
+        }
+        *left -= 1;
+        match selection {
+            Selection::Field(field) => {
+                if let Some(directive) = field.definition.directives.get("deprecated")
+                    && let Some(place) = field.name.location()
+                {
+                    let reason = directive.specified_argument_by_name("reason").and_then(|reason| reason.as_str());
+                    let why = reason.map(|reason| format!(": {reason}")).unwrap_or_default();
+                    found.push(DocumentProblem {
+                        range: place.offset()..place.end_offset(),
+                        message: format!("`{}` is deprecated{why}", field.name),
+                        meant: None,
+                        is_deprecation: true,
+                    });
+                }
+                deprecations_in(&field.selection_set, left, found);
+            }
+            Selection::InlineFragment(fragment) => deprecations_in(&fragment.selection_set, left, found),
+            // A named fragment is looked at by itself.
+            Selection::FragmentSpread(_) => {}
+        }
+    }
+}
+
+fn problems(errors: &DiagnosticList, schema: Option<&Schema>, text: &str) -> Vec<DocumentProblem> {
+    let problem = |error: Diagnostic<'_, _>| {
+        let error: &apollo_compiler::validation::DiagnosticData = error.error;
+        let range = error.location().map_or(0..text.len().min(1), |place| place.offset()..place.end_offset());
+        let message = error.to_string();
+        let message = message.lines().next().unwrap_or_default().trim_end_matches('.').to_owned();
+        let meant = schema.and_then(|schema| meant(schema, &message));
+        DocumentProblem { range, message, meant, is_deprecation: false }
+    };
+    let mut found: Vec<DocumentProblem> = errors.iter().map(problem).collect();
+    found.dedup();
+    found
+}
+
+/// The field or type that an unknown name is probably a misspelling of.
+fn meant(schema: &Schema, message: &str) -> Option<String> {
+    let mut quoted = message.split('`').skip(1).step_by(2);
+    let (first, second) = (quoted.next()?, quoted.next());
+    if message.starts_with("type `") && message.contains("does not have a field") {
+        let fields: Vec<&str> = match schema.types.get(first)? {
+            apollo_compiler::schema::ExtendedType::Object(own) => own.fields.keys().map(|name| name.as_str()).collect(),
+            apollo_compiler::schema::ExtendedType::Interface(own) => {
+                own.fields.keys().map(|name| name.as_str()).collect()
+            }
+            _ => return None,
+        };
+        return closest(second?, fields).map(str::to_owned);
+    }
+    if message.contains("cannot find type") {
+        return closest(first, schema.types.keys().map(|name| name.as_str())).map(str::to_owned);
+    }
+    None
+}
