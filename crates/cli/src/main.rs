@@ -9,6 +9,7 @@ mod clock;
 mod commands;
 mod completion;
 mod confirm;
+mod described_request;
 mod edit;
 mod editor;
 mod error;

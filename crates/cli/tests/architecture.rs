@@ -15,11 +15,12 @@ const CRATES: &[(&str, &[&str])] = &[
     ("expression", &["source", "cel"]),
     ("http", &["source"]),
     ("transport", &["source", "http"]),
-    ("workspace", &["source", "syntax", "expression", "http"]),
+    ("description", &["source", "cel", "expression", "http"]),
+    ("workspace", &["source", "syntax", "expression", "http", "description"]),
     ("engine", &["source", "syntax", "expression", "http", "workspace"]),
-    ("report", &["source", "expression", "http", "workspace", "engine"]),
-    ("interchange", &["source", "syntax", "expression", "http", "workspace"]),
-    ("ide", &["source", "syntax", "expression", "http", "workspace", "interchange"]),
+    ("report", &["source", "expression", "http", "description", "workspace", "engine"]),
+    ("interchange", &["source", "syntax", "expression", "http", "description", "workspace"]),
+    ("ide", &["source", "syntax", "expression", "http", "description", "workspace", "interchange"]),
     ("lsp", &["source", "syntax", "expression", "http", "workspace", "engine", "interchange", "ide"]),
     ("test-support", &["source", "expression", "http", "workspace", "engine"]),
     (
@@ -30,6 +31,7 @@ const CRATES: &[(&str, &[&str])] = &[
             "expression",
             "http",
             "transport",
+            "description",
             "workspace",
             "engine",
             "report",
@@ -65,6 +67,8 @@ const HOMES: &[(&str, &[&str])] = &[
     ("anstyle", &["cli"]),
     ("anyhow", &["cli"]),
     ("async-compression", &["transport"]),
+    // Reading and validating GraphQL, and in the packhouse executing it.
+    ("apollo-compiler", &["description", "packhouse"]),
     ("axum", &["packhouse"]),
     ("clap", &["cli"]),
     ("clap_complete", &["cli"]),
@@ -108,8 +112,8 @@ const HOMES: &[(&str, &[&str])] = &[
     ("rand", &["expression"]),
     ("rcgen", &["packhouse"]),
     // Patterns in expressions, entities of XML, and patterns in descriptions of APIs.
-    ("regex", &["cel", "expression", "interchange"]),
-    ("regex-syntax", &["interchange"]),
+    ("regex", &["cel", "expression", "description", "interchange"]),
+    ("regex-syntax", &["description"]),
     ("reqwest", &["transport"]),
     ("ring", &["store"]),
     ("rusqlite", &["store"]),
@@ -118,7 +122,7 @@ const HOMES: &[(&str, &[&str])] = &[
     ("rustls", &["transport"]),
     ("rustls-native-certs", &["transport"]),
     ("rustls-webpki", &["transport"]),
-    ("serde-saphyr", &["interchange"]),
+    ("serde-saphyr", &["description"]),
     ("serde_json_path", &["expression"]),
     ("serde_urlencoded", &["packhouse"]),
     ("sha1", &["expression"]),
@@ -147,8 +151,19 @@ const HOMES: &[(&str, &[&str])] = &[
 
 /// Crates without input and output: files, the network, other processes, the clock and the environment are passed as
 /// arguments.
-const WITHOUT_IO: &[&str] =
-    &["source", "syntax", "cel", "expression", "http", "workspace", "engine", "report", "interchange", "ide"];
+const WITHOUT_IO: &[&str] = &[
+    "source",
+    "syntax",
+    "cel",
+    "expression",
+    "http",
+    "description",
+    "workspace",
+    "engine",
+    "report",
+    "interchange",
+    "ide",
+];
 
 /// The names that those must not contain.
 const IO: &[&str] = &["std::fs", "std::net", "std::process", "std::env", "SystemTime::now", "Instant::now", "Utc::now"];

@@ -10,6 +10,7 @@ use serde_json::{Map, Value, json};
 use std::collections::BTreeSet;
 use std::fmt::Display;
 use thiserror::Error;
+use yieldtray_expression::Schemas;
 use yieldtray_source::closest;
 
 /// Definitions that one schema may be made of.
@@ -55,6 +56,7 @@ pub fn index<E: Display>(
 pub struct Api {
     index: Index,
     info: ApiInfo,
+    schemas: Schemas,
 }
 
 /// The operation that a request is one of.
@@ -89,7 +91,7 @@ impl Api {
     pub fn open(storage: Box<dyn Storage>) -> Result<Self, IndexError> {
         let index = Index::open(storage)?;
         let info = index.get("info")?.ok_or(IndexError::Damaged)?;
-        Ok(Self { index, info })
+        Ok(Self { index, info, schemas: Schemas::with_formats(true) })
     }
 
     /// What it is about.
@@ -250,6 +252,22 @@ impl Api {
             whole.insert("$defs".to_owned(), Value::Object(definitions));
         }
         Ok(Value::Object(whole))
+    }
+
+    /// How a value breaks a schema of this description: the location (RFC 6901), and why. `key` names the schema.
+    pub fn violations(&self, key: &str, schema: &Value, value: Value) -> Vec<(String, String)> {
+        match self.schemas.of_document(key, || self.with_definitions(schema).ok()) {
+            Ok(schema) => schema.located_violations(value),
+            Err(_) => Vec::new(),
+        }
+    }
+
+    /// The violations of a response, in words with the rules that are broken.
+    pub(crate) fn response_violations(&self, key: &str, schema: &Value, value: Value) -> Result<Vec<String>, String> {
+        let schema = self.schemas.of_document(key, || self.with_definitions(schema).ok())?;
+        // Definitions are named as the description names them.
+        let lines = schema.violations(value).into_iter();
+        Ok(lines.map(|line| line.replace("(rule `/$defs/", "(rule `")).collect())
     }
 
     /// A value that fits a schema; `name` is that of the parameter or body it is for.

@@ -72,7 +72,9 @@ fn operation((old, was): (&Api, &Operation), (new, now): (&Api, &Operation), fou
     }
     parameters(&was.parameters, &now.parameters, &title, found);
     match (&was.body, &now.body) {
-        (None, Some(body)) => found.add(body.required, &title, if body.required { "required body added" } else { "body added" }),
+        (None, Some(body)) => {
+            found.add(body.required, &title, if body.required { "required body added" } else { "body added" })
+        }
         (Some(_), None) => found.add(true, &title, "body removed"),
         (Some(before), Some(after)) => {
             if after.required && !before.required {
@@ -82,7 +84,8 @@ fn operation((old, was): (&Api, &Operation), (new, now): (&Api, &Operation), fou
                 match after.content.iter().find(|own| own.media_type == content.media_type) {
                     None => found.add(true, &title, format!("request content type {} removed", content.media_type)),
                     Some(own) => {
-                        let (before, after) = (members(old, content.schema.as_ref()), members(new, own.schema.as_ref()));
+                        let (before, after) =
+                            (members(old, content.schema.as_ref()), members(new, own.schema.as_ref()));
                         sent_members(&before, &after, &title, found);
                     }
                 }
@@ -98,7 +101,9 @@ fn operation((old, was): (&Api, &Operation), (new, now): (&Api, &Operation), fou
         };
         for content in &response.content {
             match after.content.iter().find(|own| own.media_type == content.media_type) {
-                None => found.add(true, &title, format!("response {status}: content type {} removed", content.media_type)),
+                None => {
+                    found.add(true, &title, format!("response {status}: content type {} removed", content.media_type))
+                }
                 Some(own) => {
                     let (before, after) = (members(old, content.schema.as_ref()), members(new, own.schema.as_ref()));
                     received_members(&before, &after, &format!("response {status}"), &title, found);
@@ -114,7 +119,12 @@ fn operation((old, was): (&Api, &Operation), (new, now): (&Api, &Operation), fou
 }
 
 fn members(api: &Api, schema: Option<&Value>) -> BTreeMap<String, SchemaMember> {
-    schema.map(|schema| api.members(schema)).unwrap_or_default().into_iter().map(|own| (own.path.clone(), own)).collect()
+    schema
+        .map(|schema| api.members(schema))
+        .unwrap_or_default()
+        .into_iter()
+        .map(|own| (own.path.clone(), own))
+        .collect()
 }
 
 fn parameters(was: &[Parameter], now: &[Parameter], title: &str, found: &mut Changes) {
@@ -236,7 +246,11 @@ fn graphql_type(was: &TypeRecord, now: &TypeRecord, found: &mut Changes) {
     }
     for new in now.fields.iter().filter(|new| !was.fields.iter().any(|old| old.name == new.name)) {
         let required = is_input && new.type_name.ends_with('!') && new.default.is_none();
-        found.add(required, &format!("{}.{}", was.name, new.name), if required { "required field added" } else { "field added" });
+        found.add(
+            required,
+            &format!("{}.{}", was.name, new.name),
+            if required { "required field added" } else { "field added" },
+        );
     }
     for value in was.values.iter().filter(|old| !now.values.iter().any(|new| new.name == old.name)) {
         found.add(true, &was.name, format!("value `{}` removed", value.name));
@@ -269,7 +283,11 @@ fn graphql_field(old: &FieldRecord, new: &FieldRecord, is_input: bool, subject: 
             None => found.add(true, subject, format!("argument `{}` removed", was.name)),
             Some(now) if now.type_name != was.type_name => {
                 let safe = was.type_name == format!("{}!", now.type_name);
-                found.add(!safe, subject, format!("argument `{}`: type {} became {}", was.name, was.type_name, now.type_name));
+                found.add(
+                    !safe,
+                    subject,
+                    format!("argument `{}`: type {} became {}", was.name, was.type_name, now.type_name),
+                );
             }
             Some(_) => {}
         }

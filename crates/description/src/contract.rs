@@ -5,7 +5,6 @@ use crate::model::{ApiKind, Operation, Response};
 use std::fmt;
 use std::sync::Arc;
 use url::Url;
-use yieldtray_expression::Schemas;
 use yieldtray_http::Exchange;
 use yieldtray_source::scan;
 
@@ -14,7 +13,6 @@ pub struct Contract {
     name: String,
     api: Arc<Api>,
     base: Url,
-    schemas: Schemas,
 }
 
 impl fmt::Debug for Contract {
@@ -35,7 +33,7 @@ pub struct Violation {
 impl Contract {
     /// A contract of the servers below `base`.
     pub fn new(name: impl Into<String>, api: Api, base: Url) -> Self {
-        Self { name: name.into(), api: Arc::new(api), base, schemas: Schemas::with_formats(true) }
+        Self { name: name.into(), api: Arc::new(api), base }
     }
 
     /// The name of the description.
@@ -132,7 +130,8 @@ impl Contract {
         let mut found = Vec::new();
         let Some(response) = operation.response(exchange.status) else {
             let documented: Vec<&str> = operation.responses.iter().map(|own| own.status.as_str()).collect();
-            let message = format!("status {} is not documented; documented: {}", exchange.status, documented.join(", "));
+            let message =
+                format!("status {} is not documented; documented: {}", exchange.status, documented.join(", "));
             return vec![Violation { rule: "status", message }];
         };
         let is_sent = |name: &str| exchange.headers.iter().any(|(own, _)| own.eq_ignore_ascii_case(name));
@@ -150,8 +149,13 @@ impl Contract {
         let essence = exchange.media_type();
         let Some(content) = response.content.iter().find(|content| content.matches(&essence)) else {
             let documented: Vec<&str> = response.content.iter().map(|content| content.media_type.as_str()).collect();
-            let own = if essence.is_empty() { "no content type".to_owned() } else { format!("content type `{essence}`") };
-            let message = format!("{own} is not documented for status {}; documented: {}", exchange.status, documented.join(", "));
+            let own =
+                if essence.is_empty() { "no content type".to_owned() } else { format!("content type `{essence}`") };
+            let message = format!(
+                "{own} is not documented for status {}; documented: {}",
+                exchange.status,
+                documented.join(", ")
+            );
             found.push(Violation { rule: "content-type", message });
             return;
         };
@@ -166,11 +170,8 @@ impl Contract {
             Err(error) => return found.push(body(format!("the body is not valid JSON: {error}"))),
         };
         let key = format!("{} {} {}", operation.summary.title(), response.status, content.media_type);
-        match self.schemas.of_document(&key, || self.api.with_definitions(schema).ok()) {
-            // Definitions are named as the description names them.
-            Ok(schema) => found.extend(
-                schema.violations(value).into_iter().map(|line| body(line.replace("(rule `/$defs/", "(rule `"))),
-            ),
+        match self.api.response_violations(&key, schema, value) {
+            Ok(violations) => found.extend(violations.into_iter().map(body)),
             Err(why) => found.push(body(format!("its schema cannot be used: {why}"))),
         }
     }

@@ -47,7 +47,7 @@ impl Ratio {
 
     /// The percentage, rounded down: 100 only if all are exercised. 100 of nothing.
     pub fn percent(self) -> usize {
-        if self.total == 0 { 100 } else { self.covered * 100 / self.total }
+        (self.covered * 100).checked_div(self.total).unwrap_or(100)
     }
 }
 
@@ -191,7 +191,10 @@ fn operation_coverage(
         exchanges: observations.len(),
         statuses: statuses.collect(),
         parameters: parameters.collect(),
-        request_members: members(sent.collect(), &mut observations.iter().filter_map(|seen| seen.request_body.as_ref())),
+        request_members: members(
+            sent.collect(),
+            &mut observations.iter().filter_map(|seen| seen.request_body.as_ref()),
+        ),
         response_members: members(
             received.collect(),
             &mut observations.iter().filter_map(|seen| seen.response_body.as_ref()),

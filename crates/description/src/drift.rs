@@ -196,7 +196,9 @@ impl Walk<'_> {
         let fits = shape.types.is_empty()
             || shape.types.contains(own)
             || own == "integer" && shape.types.contains("number")
-            || own == "number" && value.as_f64().is_some_and(|number| number.fract() == 0.0) && shape.types.contains("integer");
+            || own == "number"
+                && value.as_f64().is_some_and(|number| number.fract() == 0.0)
+                && shape.types.contains("integer");
         if !fits {
             let place = if path.is_empty() { "the body" } else { path };
             let subject = format!("{} {place} is {own}, documented as {}", self.seen.status, shape.type_words());

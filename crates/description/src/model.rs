@@ -100,6 +100,18 @@ impl Operation {
         by_name(&exact).or_else(|| by_name(&class)).or_else(|| by_name("default"))
     }
 
+    /// The schemas of all its JSON responses.
+    pub fn response_schemas(&self) -> Vec<Value> {
+        let contents = self.responses.iter().flat_map(|response| &response.content);
+        contents.filter(|content| content.is_json()).filter_map(|content| content.schema.clone()).collect()
+    }
+
+    /// The schemas of its JSON bodies.
+    pub fn body_schemas(&self) -> Vec<Value> {
+        let contents = self.body.iter().flat_map(|body| &body.content);
+        contents.filter(|content| content.is_json()).filter_map(|content| content.schema.clone()).collect()
+    }
+
     /// The response of success: the lowest status of the class 2, else the default one.
     pub fn success(&self) -> Option<&Response> {
         let good = self.responses.iter().filter(|response| response.status.starts_with('2'));

@@ -109,8 +109,9 @@ impl Serialize for SchemaWriter<'_, '_> {
             (Value::Array(list), _) => {
                 serializer.collect_seq(list.iter().map(|value| self.inside(value, Position::Schema)))
             }
-            (Value::Object(members), Position::Named) => serializer
-                .collect_map(members.iter().map(|(name, value)| (name, self.inside(value, Position::Schema)))),
+            (Value::Object(members), Position::Named) => {
+                serializer.collect_map(members.iter().map(|(name, value)| (name, self.inside(value, Position::Schema))))
+            }
             (Value::Object(members), _) => {
                 let mut map = serializer.serialize_map(None)?;
                 self.members(members, &mut map)?;

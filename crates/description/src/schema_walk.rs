@@ -82,7 +82,8 @@ impl Shape {
         self.choices.extend(schema.get("enum").and_then(Value::as_array).into_iter().flatten().cloned());
         self.choices.extend(schema.get("const").cloned());
         let more = schema.get("additionalProperties");
-        self.is_open |= more.is_some_and(|more| more != &Value::Bool(false)) || schema.get("patternProperties").is_some();
+        self.is_open |=
+            more.is_some_and(|more| more != &Value::Bool(false)) || schema.get("patternProperties").is_some();
         if self.description.is_none() {
             self.description = schema.get("description").and_then(Value::as_str).map(|text| text.trim().to_owned());
         }
@@ -91,7 +92,8 @@ impl Shape {
 
     /// `string`, `integer or null`; empty if nothing is said.
     pub(crate) fn type_words(&self) -> String {
-        let (null, others): (Vec<&str>, Vec<&str>) = self.types.iter().map(String::as_str).partition(|own| *own == "null");
+        let (null, others): (Vec<&str>, Vec<&str>) =
+            self.types.iter().map(String::as_str).partition(|own| *own == "null");
         others.into_iter().chain(null).collect::<Vec<_>>().join(" or ")
     }
 }
@@ -181,19 +183,19 @@ pub(crate) fn json_type(value: &Value) -> &'static str {
     }
 }
 
-/// The type of the values that a schema describes, for the checker of expressions. What is not said is dynamic.
-pub fn schema_type(api: &Arc<Api>, schema: &Value) -> Type {
-    type_of(api, std::slice::from_ref(schema))
+/// The type of the values that any of these schemas describes, for the checker of expressions. What is not said is dynamic.
+pub fn schema_type(api: &Arc<Api>, schemas: &[Value]) -> Type {
+    type_of(api, schemas)
 }
 
 fn type_of(api: &Arc<Api>, schemas: &[Value]) -> Type {
     let shape = Shape::of(api, schemas);
     let mut types = shape.types.iter().filter(|own| *own != "null");
     let (only, more, nullable) = (types.next(), types.next(), shape.types.contains("null"));
-    if more.is_some() || nullable {
+    if more.is_some() {
         return Type::Dyn;
     }
-    match only.map(String::as_str) {
+    let own = match only.map(String::as_str) {
         Some("string") => Type::String,
         Some("integer") => Type::Int,
         Some("boolean") => Type::Bool,
@@ -204,7 +206,8 @@ fn type_of(api: &Arc<Api>, schemas: &[Value]) -> Type {
             Type::Record(Arc::new(ObjectSchema { api: Arc::clone(api), shape }))
         }
         _ => Type::Dyn,
-    }
+    };
+    if nullable { Type::Nullable(Arc::new(own)) } else { own }
 }
 
 /// An object of which the members are known.
@@ -223,7 +226,39 @@ impl Schema for ObjectSchema {
     }
 }
 
+/// A step into a value: a member, or any member of a list.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ValueStep {
+    /// The member of this name.
+    Member(String),
+    /// A member of a list.
+    Item,
+}
+
 impl Api {
+    /// The members of the objects at a path in the values that any of these schemas describes.
+    pub fn members_at(&self, schemas: &[Value], path: &[ValueStep]) -> Vec<SchemaMember> {
+        let mut shape = Shape::of(self, schemas);
+        for step in path {
+            let inner = match step {
+                ValueStep::Member(name) => shape.members.remove(name).unwrap_or_default(),
+                ValueStep::Item => shape.items,
+            };
+            shape = Shape::of(self, &inner);
+        }
+        let members = shape.members.iter().take(MAX_MEMBERS).map(|(name, schemas)| {
+            let own = Shape::of(self, schemas);
+            SchemaMember {
+                path: name.clone(),
+                type_words: own.type_words(),
+                required: shape.required.contains(name),
+                choices: own.choices.iter().map(Value::to_string).collect(),
+                description: own.description.clone(),
+            }
+        });
+        members.collect()
+    }
+
     /// A schema in a few words: `integer, 1 to 400`, `string: "open", "closed"`.
     pub fn describe_schema(&self, schema: &Value) -> String {
         let shape = Shape::of(self, std::slice::from_ref(schema));

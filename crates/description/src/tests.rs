@@ -1,3 +1,5 @@
+//! Descriptions of the packhouse and of a small graph, read, matched, held against responses and compared.
+
 use crate::{
     Api, ApiKind, Contract, Coverage, DriftKind, Exercise, Found, GraphQlSchema, Matched, Observation, changes, drift,
     index, operations, sample_document, schema_type,
@@ -77,7 +79,10 @@ fn violations(exchange: &Exchange) -> Vec<String> {
 #[test]
 fn an_api_is_read_level_by_level() {
     let api = packhouse();
-    assert_eq!((api.info().kind, api.info().title.as_str(), api.info().operations), (ApiKind::OpenApi, "Packhouse", 26));
+    assert_eq!(
+        (api.info().kind, api.info().title.as_str(), api.info().operations),
+        (ApiKind::OpenApi, "Packhouse", 26)
+    );
     let shown = |place: Option<&str>| {
         let level = api.level(place).expect("an index").expect("a level");
         let own = level.operations.iter().map(|operation| operation.title());
@@ -238,7 +243,11 @@ fn coverage_counts_what_files_and_the_log_exercise() {
 fn drift_names_what_only_one_side_has() {
     let api = packhouse();
     let body = json!({ "lots": [{ "id": 7, "bins": 3, "colour": "red" }], "page": 1, "pages": 1 });
-    let all = [seen(7, "GET", "/lots", 200, body), seen(8, "GET", "/lots", 500, json!({})), seen(9, "PUT", "/x", 200, json!({}))];
+    let all = [
+        seen(7, "GET", "/lots", 200, body),
+        seen(8, "GET", "/lots", 500, json!({})),
+        seen(9, "PUT", "/x", 200, json!({})),
+    ];
     let found = drift(&api, &all).expect("an index");
     let shown: Vec<String> = found
         .iter()
@@ -264,9 +273,9 @@ fn drift_names_what_only_one_side_has() {
 fn changes_that_break_are_marked() {
     let shown = |new: &Api| {
         let found = changes(&packhouse(), new).expect("an index");
-        let shown = found.into_iter().map(|change| {
-            format!("{}{}: {}", if change.breaking { "! " } else { "" }, change.subject, change.message)
-        });
+        let shown = found
+            .into_iter()
+            .map(|change| format!("{}{}: {}", if change.breaking { "! " } else { "" }, change.subject, change.message));
         shown.collect::<Vec<_>>()
     };
     assert_eq!(shown(&packhouse()), [""; 0]);
@@ -286,7 +295,9 @@ fn changes_that_break_are_marked() {
         ["! GET /lots: query parameter `page` became required"]
     );
     let schema = open(SCHEMA);
-    let other = open(&SCHEMA.replace("bins: Int! grower: Grower!", "bins: Int grower: Grower!").replace(" CLOSED", " CLOSED SOLD"));
+    let other = open(
+        &SCHEMA.replace("bins: Int! grower: Grower!", "bins: Int grower: Grower!").replace(" CLOSED", " CLOSED SOLD"),
+    );
     let found = changes(&schema, &other).expect("an index");
     let found: Vec<(bool, &str)> = found.iter().map(|own| (own.breaking, own.message.as_str())).collect();
     assert_eq!(found, [(true, "type Int! became Int"), (false, "value `SOLD` added")]);
@@ -295,7 +306,10 @@ fn changes_that_break_are_marked() {
 #[test]
 fn a_graphql_schema_has_roots_and_types() {
     let api = open(SCHEMA);
-    assert_eq!((api.info().kind, api.info().title.as_str(), api.info().operations), (ApiKind::GraphQl, "Fruit of a season.", 4));
+    assert_eq!(
+        (api.info().kind, api.info().title.as_str(), api.info().operations),
+        (ApiKind::GraphQl, "Fruit of a season", 4)
+    );
     let roots = api.level(None).expect("an index").expect("a level");
     let roots: Vec<String> = roots.places.iter().map(|place| format!("{} {}", place.kind, place.name)).collect();
     assert_eq!(roots[..3], ["query Query", "mutation Mutation", "interface Numbered"]);
@@ -367,7 +381,7 @@ fn an_introspection_is_read_as_its_schema() {
 #[test]
 fn the_types_of_a_body_are_known_to_expressions() {
     let api = Arc::new(packhouse());
-    let kind = schema_type(&api, &json!({ "$ref": "#/$defs/LotPage" }));
+    let kind = schema_type(&api, &[json!({ "$ref": "#/$defs/LotPage" })]);
     let yieldtray_cel::Type::Record(page) = kind else { panic!("a record is expected") };
     assert_eq!(page.members(), ["lots", "page", "pages", "total"]);
     assert!(matches!(page.member("lots"), Some(yieldtray_cel::Type::List(_))));

@@ -43,7 +43,8 @@ pub(crate) fn graphql_errors(
     exchange: &Exchange,
     masker: &Masker,
 ) -> Vec<Problem> {
-    let are_checked = || exprs.iter().any(|expr| expr.is_check() && expr.expression.names().any(|name| name == "errors"));
+    let are_checked =
+        || exprs.iter().any(|expr| expr.is_check() && expr.expression.names().any(|name| name == "errors"));
     let Some(document) = graphql_document(workspace, cell) else { return Vec::new() };
     if exchange.body.len() > MAX_BODY_BYTES || are_checked() {
         return Vec::new();
@@ -54,12 +55,13 @@ pub(crate) fn graphql_errors(
     let document = document.ok();
     let mut problems = Vec::new();
     for (number, error) in errors.into_iter().take(MAX_ERRORS).enumerate() {
-        let path: Vec<String> = error.path.iter().map(|own| own.as_str().map_or_else(|| own.to_string(), str::to_owned)).collect();
+        let path: Vec<String> =
+            error.path.iter().map(|own| own.as_str().map_or_else(|| own.to_string(), str::to_owned)).collect();
         let at = if path.is_empty() { String::new() } else { format!(" (at `{}`)", path.join(".")) };
         let message = masker.mask(&format!("the server reports: {}{at}", error.message)).into_owned();
-        let place = document.as_ref().and_then(|document| {
-            error.locations.iter().find_map(|place| document.place_of(place.line, place.column))
-        });
+        let place = document
+            .as_ref()
+            .and_then(|document| error.locations.iter().find_map(|place| document.place_of(place.line, place.column)));
         let (source, span) = match place {
             Some((source, start)) => {
                 let text = &workspace.source(source).text[start..];
@@ -71,7 +73,10 @@ pub(crate) fn graphql_errors(
         let mut problem = Problem::warning(Code::GraphqlErrors, span, message).in_source(source);
         if number == 0 && exchange.status < 400 {
             let word = if count == 1 { "an error" } else { "errors" };
-            problem = problem.with_hint(format!("the status is {}, but there is {word}: `% check errors == []` makes it fail", exchange.status));
+            problem = problem.with_hint(format!(
+                "the status is {}, but there is {word}: `% check errors == []` makes it fail",
+                exchange.status
+            ));
         }
         problems.push(problem);
     }

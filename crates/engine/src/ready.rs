@@ -50,6 +50,8 @@ pub(crate) struct ResponseWork<'w> {
     pub(crate) capture_limit: u64,
     /// The condition of `% wait`.
     pub(crate) poll: Option<Poll<'w>>,
+    /// Whether the body is read beside the expressions.
+    pub(crate) reads_body: bool,
 }
 
 impl ReadyRequest<'_> {
@@ -64,9 +66,10 @@ impl ReadyRequest<'_> {
         if self.reads_body() { u64::MAX } else { self.work.capture_limit }
     }
 
-    /// Whether a check or a yield reads the response's body.
+    /// Whether a check or a yield reads the response's body, or it is validated.
     pub fn reads_body(&self) -> bool {
         let condition = self.work.poll.iter().map(|poll| &poll.until);
-        self.work.exprs.iter().chain(condition).any(|expr| response_exprs::reads_body(&expr.expression))
+        self.work.reads_body
+            || self.work.exprs.iter().chain(condition).any(|expr| response_exprs::reads_body(&expr.expression))
     }
 }

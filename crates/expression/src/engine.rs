@@ -80,6 +80,13 @@ impl Engine {
         outcome
     }
 
+    /// The errors of an expression of which the types of these names are known. It is not kept.
+    pub fn check_with_types(&self, source: &str, types: &[(&str, cel::Type)]) -> Vec<CompileError> {
+        let environment = Typed { functions: &self.functions, types };
+        let (_, errors) = cel::Program::compile(source, &environment);
+        errors.iter().map(|error| CompileError::of(source, error, |name| self.functions.example(name))).collect()
+    }
+
     /// Evaluates `compiled`. Random values are drawn from `random`.
     ///
     /// # Errors
@@ -106,6 +113,31 @@ impl Engine {
         let mut record = cel::Record::new();
         let outcome = compiled.program.evaluate(&names, random.limits(), Some(&mut record));
         Evaluation::new(compiled, outcome, record, bindings.files.clone())
+    }
+}
+
+/// The functions of a workspace, and names with types that are known where an expression is.
+struct Typed<'a> {
+    functions: &'a UserFunctions,
+    types: &'a [(&'a str, cel::Type)],
+}
+
+impl cel::Environment for Typed<'_> {
+    fn name(&self, name: &str) -> Option<cel::Type> {
+        let known = self.types.iter().find(|(own, _)| *own == name).map(|(_, kind)| kind.clone());
+        known.or_else(|| self.functions.name(name))
+    }
+
+    fn function(&self, name: &str) -> Option<cel::HostFunction<'_>> {
+        self.functions.function(name)
+    }
+
+    fn user_function(&self, name: &str) -> Option<Arc<cel::UserFunction>> {
+        self.functions.user_function(name)
+    }
+
+    fn function_names(&self) -> Vec<String> {
+        self.functions.function_names()
     }
 }
 

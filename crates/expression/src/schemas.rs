@@ -67,6 +67,12 @@ impl DocumentSchema {
     pub fn violations(&self, value: Json) -> Vec<String> {
         self.0.violations(value)
     }
+
+    /// The same, each with the location in the value (RFC 6901) apart.
+    pub fn located_violations(&self, value: Json) -> Vec<(String, String)> {
+        let errors = self.0.validator.iter_errors(&value).take(MAX_SHOWN_VIOLATIONS);
+        errors.map(|error| (error.instance_path().to_string(), error.to_string())).collect()
+    }
 }
 
 /// The schemas that were used so far.
@@ -110,7 +116,8 @@ impl Schemas {
             let mut document = document().ok_or(SchemaError::NotCompiled)?;
             open_large_repetitions(&mut document);
             let bytes = serde_json::to_vec(&document).map_or(0, |text| text.len());
-            let built = options(!self.ignores_formats).with_draft(Draft::Draft202012).with_retriever(Nothing).build(&document);
+            let built =
+                options(!self.ignores_formats).with_draft(Draft::Draft202012).with_retriever(Nothing).build(&document);
             let validator = built.map(Arc::new).map_err(|error| SchemaError::Document(error.to_string()));
             let compiled = validator.map(|validator| Schema { validator, place: None });
             cache.add(Group { compiled: vec![(path.to_owned(), compiled.clone())], bytes });

@@ -40,6 +40,9 @@ pub trait ServerHost: Send + Sync + 'static {
     /// The chosen environment and the values of the process.
     fn settings(&self, root: &Path, workspace: &Workspace) -> EvalSettings;
 
+    /// Has the descriptions of the workspace's API opened when they are asked for.
+    fn load_apis(&self, root: &Path, workspace: &mut Workspace, settings: &EvalSettings);
+
     /// Makes an environment the chosen one of the checkout.
     fn choose(&self, root: &Path, environment: &str) -> Result<(), HostError>;
 

@@ -68,6 +68,7 @@ impl WorkspaceState {
             let _ = workspace.load(&file);
         }
         let settings = host.settings(root, &workspace);
+        host.load_apis(root, &mut workspace, &settings);
         let engine = Engine::with_functions(&workspace.config.functions);
         let tray = host.tray(root, &workspace, &settings);
         let answered = host.answers(root, &settings);

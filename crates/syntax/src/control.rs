@@ -117,9 +117,7 @@ impl Reader<'_> {
         match (self.next_word(), self.next_word()) {
             (Some(name), None) => Ok(InstructionKind::Operation(name)),
             (None, _) => self.malformed(self.end_of_line(), "`% operation` is missing a name", EXAMPLE),
-            (_, Some(more)) => {
-                self.malformed(more, format!("unexpected argument `{}`", more.of(self.text)), EXAMPLE)
-            }
+            (_, Some(more)) => self.malformed(more, format!("unexpected argument `{}`", more.of(self.text)), EXAMPLE),
         }
     }
 

@@ -153,9 +153,7 @@ impl InstructionKind {
             InstructionKind::BodyFrom { path, .. }
             | InstructionKind::Save(path)
             | InstructionKind::Each(path)
-            | InstructionKind::Fragments(path) => {
-                [Some(path), None, None, None]
-            }
+            | InstructionKind::Fragments(path) => [Some(path), None, None, None],
             InstructionKind::Skip { reason, .. } => [reason, None, None, None],
             InstructionKind::Auth(Auth::Basic { user, password } | Auth::Digest { user, password }) => {
                 [Some(user), Some(password), None, None]

@@ -154,7 +154,7 @@ fn bodies_and_tails() {
         &[(Code::UnknownInstruction, "chekc")],
     );
     check("%% a\n/x\n\n% check true\nmore\nand more", &["a: - /x %check true"], &[(Code::StrayText, "more")]);
-    check("%% a\nPOST /x\n\nbody\n% graphql", &["a: POST /x \"body\" %graphql"], &[(Code::Unsupported, "graphql")]);
+    check("%% a\nPOST /x\n\nbody\n% graphql", &["a: POST /x \"body\" %graphql"], &[]);
 }
 
 #[test]

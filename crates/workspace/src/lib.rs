@@ -7,6 +7,7 @@
 mod apis;
 mod cell_names;
 pub mod config;
+mod described;
 mod edit;
 mod file_set;
 mod graphql_document;
@@ -19,7 +20,8 @@ mod source_file;
 pub mod suggest;
 mod workspace;
 
-pub use apis::{ApiLoader, CONTRACT_LABEL, ContractCheck, LoadedApi, contract_checks, operation_of};
+pub use apis::{ApiInputs, ApiLoader, LoadedApi};
+pub use described::{CONTRACT_LABEL, ContractCheck, contract_checks, operation_of};
 pub use file_set::COMMON_FILE;
 pub use graphql_document::{GraphQlDocument, graphql_document, is_graphql};
 pub(crate) use queries::{AuthLine, auth_of, effective_instructions, shared_labels};

@@ -1,12 +1,12 @@
 //! A workspace: its configuration, its request files, and what is found in them.
 
+use crate::apis::{ApiInputs, ApiLoader, Apis, LoadedApi};
 use crate::config::{Config, ExternalSources, SourceCache, Variables};
 use crate::file_set::{FileSet, shown};
 use crate::source_file::SourceFile;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use crate::apis::{ApiLoader, Apis, LoadedApi};
 use yieldtray_expression::{FileReader, Schemas};
 use yieldtray_http::FileBody;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
@@ -140,14 +140,14 @@ impl Workspace {
         self.apis = Apis::with(loader);
     }
 
-    /// The descriptions of its API.
-    pub fn apis(&self) -> &[LoadedApi] {
-        self.apis.get(self)
+    /// What its descriptions are opened with.
+    pub fn api_inputs(&self) -> ApiInputs<'_> {
+        ApiInputs { config: &self.config, files: &**self.files.file_system(), source_cache: &self.source_cache }
     }
 
-    /// The files of the workspace.
-    pub fn file_system(&self) -> &Arc<dyn FileSystem> {
-        self.files.file_system()
+    /// The descriptions of its API.
+    pub fn apis(&self) -> &[LoadedApi] {
+        self.apis.get(self.api_inputs())
     }
 
     /// A reader of files for the expressions of a text.

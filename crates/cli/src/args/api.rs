@@ -129,7 +129,11 @@ impl FromStr for CoverageReport {
             "html" => CoverageReportKind::Html,
             "junit" => CoverageReportKind::Junit,
             "json" => CoverageReportKind::Json,
-            _ => return Err("expected FORMAT=FILE, for example `html=coverage.html`; formats: html, junit, json".to_owned()),
+            _ => {
+                return Err(
+                    "expected FORMAT=FILE, for example `html=coverage.html`; formats: html, junit, json".to_owned()
+                );
+            }
         };
         if file.is_empty() {
             return Err(format!("the file name is missing, for example `{name}=coverage.{name}`"));

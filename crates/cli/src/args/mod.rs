@@ -10,11 +10,9 @@ mod log;
 pub(crate) mod time;
 mod version;
 
+pub(crate) use api::{Api, ApiAction, ApiCoverage, ApiDiff, ApiDrift, ApiFetch, ApiShow, ApiTree, CoverageReportKind};
 use clap::error::Error;
 use clap::{ArgMatches, Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
-pub(crate) use api::{
-    Api, ApiAction, ApiCoverage, ApiDiff, ApiDrift, ApiFetch, ApiShow, ApiTree, CoverageReportKind,
-};
 pub(crate) use common::{Color, Common};
 pub(crate) use export::{Export, OnOff};
 pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, ImportTarget};

@@ -3,6 +3,7 @@
 use crate::append::Append;
 use crate::args::{Common, DisplayArgs, Needs, Part, Send};
 use crate::confirm::guard;
+use crate::described_request;
 use crate::edit;
 use crate::error::CommandError;
 use crate::host::HostFacts;
@@ -33,7 +34,10 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     let places = places(common, &place)?;
     let mut project = Project::open_to_evaluate(common, host, out, &places)?;
     let cell = match text {
-        Some(text) => project.take_text("<command line>", text)?,
+        Some(text) => {
+            let text = described_request::complete(&project.workspace, &text, edit);
+            project.take_text("<command line>", text)?
+        }
         None => one(&project.find(&places)?, &project, place.first().map(String::as_str).unwrap_or_default())?,
     };
     refuse_sequence(&project, cell)?;

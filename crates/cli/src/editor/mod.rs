@@ -117,6 +117,10 @@ impl ServerHost for EditorHost {
         EvalSettings { environment, set: self.set.clone(), variables, can_ask: true, secrets_to: Vec::new() }
     }
 
+    fn load_apis(&self, root: &Path, workspace: &mut Workspace, settings: &EvalSettings) {
+        workspace.load_apis_with(project::description::loader(root.to_owned(), settings.clone()));
+    }
+
     fn choose(&self, root: &Path, environment: &str) -> Result<(), HostError> {
         if let Some(fixed) = self.common.env.last() {
             let message =

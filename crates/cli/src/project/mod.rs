@@ -182,7 +182,7 @@ impl Project {
 
     /// What its descriptions are opened with.
     pub(crate) fn description_context(&self) -> DescriptionContext<'_> {
-        DescriptionContext { root: &self.root, workspace: &self.workspace, settings: &self.settings }
+        DescriptionContext { root: &self.root, inputs: self.workspace.api_inputs(), settings: &self.settings }
     }
 
     /// A run of this session.

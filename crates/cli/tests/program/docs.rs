@@ -78,6 +78,7 @@ impl Recipe {
             .replace("http://production.invalid", &servers[1].base());
         let mut recipe = Self { workspace: TestWorkspace::empty(), _servers: servers, ports };
         recipe.workspace = recipe.workspace.file("yieldtray.toml", &config);
+        recipe.workspace = recipe.workspace.file("openapi.json", yieldtray_packhouse::OPENAPI);
         recipe.workspace = recipe.workspace.file("yieldtray.local.toml", &read("yieldtray.local.toml"));
         recipe.workspace =
             recipe.workspace.file(".gitignore", "/yieldtray.local.toml\n.yieldtray/\n").file("requests/.keep", "");

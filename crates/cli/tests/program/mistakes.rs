@@ -9,7 +9,8 @@ const CONFIG: &str = "[values]\nkey = { from = 'env:BENCH_KEY' }\nscale = { from
 /// One file for each class: what is wrong with it, and nothing else.
 const FILES: &[(&str, &str)] = &[
     ("unknown-instruction", "%% A\nhttp://127.0.0.1:1/\n\n% chekc status == 200\n"),
-    ("unsupported", "%% A\n% graphql\nhttp://127.0.0.1:1/\n"),
+    ("unsupported", "%% A\n% graphql\nPOST http://127.0.0.1:1/\n\nsubscription { weighed { kg } }\n"),
+    ("invalid-graphql", "%% A\n% graphql\nPOST http://127.0.0.1:1/\n\nquery ($id: ID!) { lot(id: $id) { id }\n"),
     ("misplaced-instruction", "%% A\n% yield id = body.id\nhttp://127.0.0.1:1/\n"),
     ("malformed-instruction", "% let season\n\n%% A\nhttp://127.0.0.1:1/\n"),
     ("bad-name", "%% A\n% let lot-id = 1\nhttp://127.0.0.1:1/\n"),
@@ -49,6 +50,7 @@ const FILES: &[(&str, &str)] = &[
 /// Warnings after a response.
 const ANSWERED: &[(&str, &str)] = &[
     ("empty-list", "%% A\n/lots?grower=G-0\n\n% check body.lots.all(l, l.bins > 0)\n"),
+    ("graphql-errors", "%% A\n% graphql\nPOST /graphql\n\n{ lot(id: \"L-2038\") { id price } }\n"),
     ("default-used", "%% A\n% ask grower \"Which grower?\" default \"G-11\"\n/growers/{{grower}}\n"),
 ];
 
@@ -77,7 +79,19 @@ const ODDITIES: &[(&str, &str)] = &[
     ("bad-suppression", "%% A\n# accepted unused-yield\nhttp://127.0.0.1:1/\n"),
     ("unused-suppression", "%% A\n# accepted unused-yield: read by hand\nhttp://127.0.0.1:1/\n"),
     ("unmarked-secret", "%% A\nhttp://127.0.0.1:1/\n\n% yield access_token = body.token\n% check access_token != ''\n"),
+    ("graphql-placeholder", "%% A\n% graphql\nPOST http://127.0.0.1:1/\n\n{ lot(id: \"{{grower}}\") { id } }\n"),
     ("secret-in-file", "%% A\nhttp://127.0.0.1:1/\nX-Api-Key: local-key-4616\n"),
+];
+
+/// Warnings of requests that the description of the API has otherwise.
+const DESCRIBED: &[(&str, &str)] = &[
+    ("undocumented-request", "%% A\n/lotz\n"),
+    ("missing-parameter", "%% A\n/scale/flaky?key=a\n"),
+    ("invalid-body", "%% A\nPOST /lots\n\n{ \"grower\": \"G-11\", \"bins\": 4000 }\n"),
+    (
+        "deprecated",
+        "%% A\nPUT /lots/L-2038\n\n{ \"grower\": \"G-11\", \"variety\": \"gala\", \"bins\": 4, \"state\": \"open\" }\n",
+    ),
 ];
 
 #[test]
@@ -117,6 +131,12 @@ fn each_class_of_mistake_has_its_text() {
         let run = TestWorkspace::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["lint", "a.http"]);
         assert!(run.code != 1, "{code}: {}", run.both());
         note(code, &run.stdout);
+    }
+    for (code, text) in DESCRIBED {
+        let workspace = TestWorkspace::empty()
+            .file("yieldtray.toml", "[values]\nbase = \"http://127.0.0.1:1\"\n[api]\nfile = \"openapi.json\"\n")
+            .file("openapi.json", yieldtray_packhouse::OPENAPI);
+        note(code, &workspace.file("a.http", text).run(&["lint", "a.http"]).exits(0).stdout);
     }
     let workspace = TestWorkspace::empty()
         .file("yieldtray.toml", "[lint]\nno-checks = \"warning\"\n")

@@ -24,6 +24,7 @@ const FILE: &str = "%% Sign in\nPOST /session\n\n{ \"email\": \"a@b.example\", \
 #[test]
 fn every_output_is_as_its_schema_says() {
     let workspace = TestWorkspace::new().file("a.http", FILE).file("b.http", "GET /health\n\n% check status == 200\n");
+    let workspace = workspace.file("old.json", "{\"openapi\":\"3.1.0\",\"paths\":{}}");
     let cases: &[(&str, &[&str])] = &[
         ("send", &["send", "b.http"]),
         ("send", &["send", "b.http", "--dry-run"]),
@@ -48,6 +49,14 @@ fn every_output_is_as_its_schema_says() {
         ("export", &["export", "b", "--as", "shell"]),
         ("export --targets", &["export", "--targets"]),
         ("allow", &["allow", "--list"]),
+        ("api fetch", &["api", "fetch"]),
+        ("api fetch", &["api", "fetch"]),
+        ("api tree", &["api", "tree"]),
+        ("api tree", &["api", "tree", "/lots"]),
+        ("api show", &["api", "show", "book-lot"]),
+        ("api coverage", &["api", "coverage"]),
+        ("api drift", &["api", "drift"]),
+        ("api diff", &["api", "diff", "old.json"]),
         ("failed", &["send", "nothing-here"]),
         ("failed", &["send", "--no-such-option"]),
     ];

@@ -11,6 +11,7 @@ use serde_json::Value;
 use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
+use yieldtray_cel as cel;
 use yieldtray_source::closest;
 
 /// Fields that are looked at for deprecation: fragments may be spread many times.
@@ -95,9 +96,9 @@ impl GraphQlSchema {
     /// What is wrong with a document, and which of its fields are deprecated.
     pub fn problems(&self, text: &str) -> Vec<DocumentProblem> {
         let parsed = parser().parse_executable(&self.schema, text, "document.graphql");
-        let document = parsed.map_err(|error| error.errors).and_then(|document| {
-            document.validate(&self.schema).map_err(|error| error.errors)
-        });
+        let document = parsed
+            .map_err(|error| error.errors)
+            .and_then(|document| document.validate(&self.schema).map_err(|error| error.errors));
         match document {
             Ok(document) => self.deprecations(&document),
             Err(errors) => problems(&errors, Some(&self.schema), text),
@@ -112,15 +113,22 @@ impl GraphQlSchema {
         let Value::Object(variables) = variables else { return None };
         let values = variables.iter().map(|(name, value)| (name.as_str().into(), value.clone().into()));
         let coerced = coerce_variable_values(&self.schema, operation, &values.collect());
-        coerced.err().map(|error| error.message().to_string())
+        let message = coerced.err()?.message().to_string();
+        // As the library says it: `could not coerce variable first: "three" to type Int`.
+        let parts = message.strip_prefix("could not coerce variable ").and_then(|rest| rest.split_once(": "));
+        let parts = parts.and_then(|(name, rest)| Some((name, rest.rsplit_once(" to type ")?)));
+        Some(match parts {
+            Some((name, (value, kind))) => format!("{value} is not a value of the type `{kind}` of `${name}`"),
+            None => message,
+        })
     }
 
-    /// The type of what is selected, for each name below `data`: `lots` is `[Lot!]!`.
-    pub fn data_type(&self, text: &str, operation: Option<&str>) -> Option<Vec<(String, String)>> {
+    /// The type of `data` for the checker of expressions: just what the operation selects.
+    pub fn data_type(&self, text: &str, operation: Option<&str>) -> Option<cel::Type> {
         let document = ExecutableDocument::parse_and_validate(&self.schema, text, "document.graphql").ok()?;
         let operation = document.operations.get(operation).ok()?;
-        let fields = operation.root_fields(&document);
-        Some(fields.map(|field| (field.response_key().to_string(), field.ty().to_string())).collect())
+        let selected = selected(&document, &operation.selection_set, 0);
+        Some(cel::Type::Nullable(Arc::new(cel::Type::Record(Arc::new(selected)))))
     }
 
     fn deprecations(&self, document: &ExecutableDocument) -> Vec<DocumentProblem> {
@@ -134,6 +142,79 @@ impl GraphQlSchema {
         let mut known = HashSet::new();
         found.retain(|problem: &DocumentProblem| known.insert((problem.range.start, problem.range.end)));
         found
+    }
+}
+
+/// The deepest selection of which the type is told.
+const MAX_SELECTION_DEPTH: usize = 40;
+
+/// What a selection gives: each name with its type.
+struct Selected(Vec<(String, cel::Type)>);
+
+impl cel::Schema for Selected {
+    fn member(&self, name: &str) -> Option<cel::Type> {
+        self.0.iter().find(|(own, _)| own == name).map(|(_, kind)| kind.clone())
+    }
+
+    fn members(&self) -> Vec<String> {
+        self.0.iter().map(|(name, _)| name.clone()).collect()
+    }
+}
+
+fn selected(document: &ExecutableDocument, set: &SelectionSet, depth: usize) -> Selected {
+    let mut fields = Vec::new();
+    let mut open: Vec<&SelectionSet> = vec![set];
+    let mut left = MAX_FIELDS;
+    while let Some(set) = open.pop() {
+        for selection in &set.selections {
+            left = left.saturating_sub(1);
+            if left == 0 {
+                return Selected(fields);
+            }
+            match selection {
+                Selection::Field(field) => {
+                    let inner = match field.selection_set.selections.is_empty() || depth >= MAX_SELECTION_DEPTH {
+                        true => leaf(field.ty().inner_named_type()),
+                        false => cel::Type::Record(Arc::new(selected(document, &field.selection_set, depth + 1))),
+                    };
+                    fields.push((field.response_key().to_string(), wrapped(field.ty(), inner)));
+                }
+                Selection::InlineFragment(fragment) => open.push(&fragment.selection_set),
+                Selection::FragmentSpread(spread) => {
+                    open.extend(spread.fragment_def(document).map(|fragment| &fragment.selection_set));
+                }
+            }
+        }
+    }
+    // A name that several fragments select may be of several types.
+    let mut merged: Vec<(String, cel::Type)> = Vec::new();
+    for (name, kind) in fields {
+        match merged.iter_mut().find(|(own, _)| *own == name) {
+            Some((_, own)) => *own = cel::Type::Dyn,
+            None => merged.push((name, kind)),
+        }
+    }
+    Selected(merged)
+}
+
+fn leaf(name: &str) -> cel::Type {
+    match name {
+        "String" | "ID" => cel::Type::String,
+        "Int" => cel::Type::Int,
+        "Boolean" => cel::Type::Bool,
+        // A number may be written as an integer, and a scalar of a schema be anything.
+        _ => cel::Type::Dyn,
+    }
+}
+
+/// A type with the lists around it; what may be null may be so here too.
+fn wrapped(kind: &ast::Type, inner: cel::Type) -> cel::Type {
+    match kind {
+        ast::Type::NonNullNamed(_) => inner,
+        ast::Type::Named(_) if inner.is_dyn() => inner,
+        ast::Type::Named(_) => cel::Type::Nullable(Arc::new(inner)),
+        ast::Type::NonNullList(item) => cel::Type::list(wrapped(item, inner)),
+        ast::Type::List(item) => cel::Type::Nullable(Arc::new(cel::Type::list(wrapped(item, inner)))),
     }
 }
 
@@ -166,12 +247,28 @@ fn deprecations_in(set: &SelectionSet, left: &mut usize, found: &mut Vec<Documen
     }
 }
 
+const TOKENS: &[(&str, &str)] = &[
+    ("R_CURLY", "`}`"),
+    ("L_CURLY", "`{`"),
+    ("R_PAREN", "`)`"),
+    ("L_PAREN", "`(`"),
+    ("R_BRACK", "`]`"),
+    ("L_BRACK", "`[`"),
+    ("EOF", "the end"),
+    ("a valid Value", "a value"),
+    ("syntax error: ", ""),
+];
+
 fn problems(errors: &DiagnosticList, schema: Option<&Schema>, text: &str) -> Vec<DocumentProblem> {
     let problem = |error: Diagnostic<'_, _>| {
         let error: &apollo_compiler::validation::DiagnosticData = error.error;
         let range = error.location().map_or(0..text.len().min(1), |place| place.offset()..place.end_offset());
         let message = error.to_string();
-        let message = message.lines().next().unwrap_or_default().trim_end_matches('.').to_owned();
+        let mut message = message.lines().next().unwrap_or_default().trim_end_matches('.').to_owned();
+        // The names that the library has for tokens.
+        for (name, token) in TOKENS {
+            message = message.replace(name, token);
+        }
         let meant = schema.and_then(|schema| meant(schema, &message));
         DocumentProblem { range, message, meant, is_deprecation: false }
     };

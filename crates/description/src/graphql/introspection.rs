@@ -167,8 +167,11 @@ fn write(schema: &SchemaAnswer) -> String {
     let mut out = String::new();
     describe(schema.description.as_deref(), "", &mut out);
     out.push_str("schema {\n");
-    let roots =
-        [("query", &schema.query_type), ("mutation", &schema.mutation_type), ("subscription", &schema.subscription_type)];
+    let roots = [
+        ("query", &schema.query_type),
+        ("mutation", &schema.mutation_type),
+        ("subscription", &schema.subscription_type),
+    ];
     for (word, root) in roots {
         if let Some(root) = root {
             let _ = writeln!(out, "  {word}: {}", root.name);

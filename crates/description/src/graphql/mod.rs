@@ -97,7 +97,8 @@ pub(crate) fn write(text: &str, index: &mut IndexWriter) -> Result<(), SchemaErr
         }
     }
     let title = schema.schema_definition.description.as_ref();
-    let title = title.and_then(|text| text.lines().next()).unwrap_or("GraphQL API").to_owned();
+    let title = title.and_then(|text| text.lines().next()).unwrap_or("GraphQL API");
+    let title = title.trim().trim_end_matches('.').to_owned();
     index.put("info", &ApiInfo { kind: ApiKind::GraphQl, title, operations, ..ApiInfo::default() });
     index.put("roots", &roots);
     index.put("schema", &text);
@@ -222,7 +223,8 @@ pub fn sample_document(
         arguments.push(format!("{0}: ${0}", argument.name));
         variables.push((argument.name.clone(), sample_input(&argument.type_name, type_named, 0)));
     }
-    let list = |open: &str, all: &[String]| if all.is_empty() { String::new() } else { format!("{open}{})", all.join(", ")) };
+    let list =
+        |open: &str, all: &[String]| if all.is_empty() { String::new() } else { format!("{open}{})", all.join(", ")) };
     let mut text = format!("{root_kind}{} {{\n  {}{}", list("(", &declared), field.name, list("(", &arguments));
     selection(&field.type_name, type_named, 1, &mut text);
     text.push_str("\n}");
@@ -274,9 +276,11 @@ fn sample_input(type_name: &str, type_named: &dyn Fn(&str) -> Option<TypeRecord>
                 format!("\"{}\"", record.values.first().map_or("", |value| value.name.as_str()))
             }
             Some(record) if record.kind == "input" && depth < 5 => {
-                let fields = record.fields.iter().filter(|field| field.type_name.ends_with('!') && field.default.is_none());
-                let fields = fields
-                    .map(|field| format!("\"{}\": {}", field.name, sample_input(&field.type_name, type_named, depth + 1)));
+                let fields =
+                    record.fields.iter().filter(|field| field.type_name.ends_with('!') && field.default.is_none());
+                let fields = fields.map(|field| {
+                    format!("\"{}\": {}", field.name, sample_input(&field.type_name, type_named, depth + 1))
+                });
                 format!("{{{}}}", fields.collect::<Vec<_>>().join(", "))
             }
             _ => "\"text\"".to_owned(),

@@ -130,7 +130,8 @@ fn server_paths(root: Node<'_>) -> Vec<String> {
                 url = url.replace(&format!("{{{name}}}"), value);
             }
         }
-        let after_host = url.split_once("://").map_or(Some(url.as_str()), |(_, rest)| rest.find('/').map(|at| &rest[at..]));
+        let after_host =
+            url.split_once("://").map_or(Some(url.as_str()), |(_, rest)| rest.find('/').map(|at| &rest[at..]));
         let path = after_host.unwrap_or_default().trim_end_matches('/').to_owned();
         if !paths.contains(&path) {
             paths.push(path);
@@ -160,7 +161,10 @@ impl<'d> Reader<'d> {
                 summary,
                 deprecated: node.is("deprecated"),
             },
-            description: node.text("description").or_else(|| item.text("description")).map(|text| text.trim().to_owned()),
+            description: node
+                .text("description")
+                .or_else(|| item.text("description"))
+                .map(|text| text.trim().to_owned()),
             tags: tags.map(str::to_owned).collect(),
             parameters: parameters(self.documents, item, node)
                 .into_iter()
@@ -184,7 +188,9 @@ impl<'d> Reader<'d> {
             description: node.text("description").map(|text| text.trim().to_owned()),
             // A parameter may have a media type, as a body has.
             schema: self.schema(node.get("schema").or_else(|| {
-                node.get("content").and_then(|content| content.members().next()).and_then(|(_, media)| media.get("schema"))
+                node.get("content")
+                    .and_then(|content| content.members().next())
+                    .and_then(|(_, media)| media.get("schema"))
             })),
             example: self.example(node),
         })
@@ -196,7 +202,8 @@ impl<'d> Reader<'d> {
         }
         let node = self.documents.resolve(node)?;
         let headers = node.get("headers").into_iter().flat_map(Node::members);
-        let headers = headers.filter_map(|(name, header)| self.parameter(name, "header", self.documents.resolve(header)?));
+        let headers =
+            headers.filter_map(|(name, header)| self.parameter(name, "header", self.documents.resolve(header)?));
         Some(Response {
             status: status.to_owned(),
             description: node.text("description").map(|text| text.trim().to_owned()).filter(|text| !text.is_empty()),

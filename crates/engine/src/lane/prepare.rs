@@ -12,7 +12,7 @@ use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::request::{Overrides, Token, prepare};
 use yieldtray_workspace::scope::{EvalCache, Resolver};
 use yieldtray_workspace::secret::short_secret;
-use yieldtray_workspace::{CellId, Workspace};
+use yieldtray_workspace::{CellId, Workspace, contract_checks};
 
 impl<'w> LaneCx<'_, 'w> {
     /// The request of a step, or the report of why it has none.
@@ -79,7 +79,10 @@ impl<'w> LaneCx<'_, 'w> {
         }
         let options = self.inputs.options();
         let capture_limit = if options.mutate_responses { u64::MAX } else { options.capture_limit.unwrap_or_default() };
-        let work = ResponseWork { token, cache, exprs, problems, capture_limit, poll };
+        // What is validated by a description, or may have errors of GraphQL, is read too.
+        let workspace = self.inputs.workspace();
+        let reads_body = workspace.cell(cell).is_graphql() || !contract_checks(workspace, cell).is_empty();
+        let work = ResponseWork { token, cache, exprs, problems, capture_limit, poll, reads_body };
         Ok(Box::new(ReadyRequest {
             prepared: Arc::new(prepared),
             cell,

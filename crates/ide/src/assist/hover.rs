@@ -1,13 +1,16 @@
 //! Hover.
 
 use super::docs::{INSTRUCTIONS, instruction_help, language_help};
+use super::graphql_cursor::Cursor;
 use super::inlay_hints::{describe, masker, row};
 use super::{IdeContext, Occurrence, Referent, occurrence_at};
+use crate::described::Described;
+use yieldtray_description::ApiKind;
 use yieldtray_expression::function;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::scope::{ValueState, across};
-use yieldtray_workspace::{CellId, Workspace};
+use yieldtray_workspace::{CellId, Workspace, graphql_document};
 
 /// Help about a position.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -21,14 +24,15 @@ pub struct HoverInfo {
 /// Help about byte `offset`: for a value, where it comes from and its values in the other environments; for a header
 /// field, instruction, function or method, its meaning; for a cell, its last response.
 pub fn hover(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<HoverInfo> {
-    let Occurrence { span, what } = occurrence_at(view, source, offset).or_else(|| title(view, source, offset))?;
+    let found = occurrence_at(view, source, offset).or_else(|| title(view, source, offset));
+    let Some(Occurrence { span, what }) = found else { return described(view, source, offset) };
     let name = span.of(view.text(source));
     let text = match what {
         Referent::Value { .. } => value(view, source, offset, name)?,
         Referent::Language => language_help(name)?,
         Referent::Function => function_help(view.workspace(), name)?,
         Referent::Header => {
-            let known = field(name)?;
+            let Some(known) = field(name) else { return described(view, source, offset) };
             format!("`{}`: {}\n\n{}", known.name, known.meaning, known.defined)
         }
         Referent::Method => {
@@ -44,6 +48,90 @@ pub fn hover(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<Ho
         _ => return None,
     };
     Some(HoverInfo { span, text })
+}
+
+/// What the description of the API says of a position: an operation, a parameter, a member of a body, a GraphQL field.
+fn described(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<HoverInfo> {
+    let workspace = view.workspace();
+    let cell = super::cell_at(workspace, source, offset)?;
+    let own = workspace.cell(cell);
+    let text = view.text(source);
+    let touches = |span: Span| span.start() <= offset && offset <= span.end();
+    if own.is_graphql() {
+        return graphql(view, cell, offset);
+    }
+    let described = Described::of(workspace, cell)?;
+    let operation = &described.operation;
+    for (name, span) in described.query.iter().chain(&described.headers) {
+        if !touches(*span) {
+            continue;
+        }
+        if let Some(own) =
+            operation.parameters.iter().find(|own| own.name.eq_ignore_ascii_case(name) && own.place != "path")
+        {
+            let required = if own.required { ", required" } else { "" };
+            let kind = own.schema.as_ref().map(|schema| described.api.describe_schema(schema)).unwrap_or_default();
+            let about = own.description.as_deref().map(|about| format!("\n\n{about}")).unwrap_or_default();
+            return Some(HoverInfo {
+                span: *span,
+                text: format!("`{}`: {} parameter{required} · {kind}{about}", own.name, own.place),
+            });
+        }
+    }
+    if let Some(line) = own.request.as_ref().filter(|line| touches(line.target)) {
+        let summary = operation.summary.summary.as_deref().unwrap_or_default();
+        let mut text = format!("**{}** {summary}", code(&operation.summary.title()));
+        if operation.summary.deprecated {
+            text.push_str("\n\n**deprecated**");
+        }
+        text.extend(operation.description.as_deref().map(|about| format!("\n\n{about}")));
+        text.push_str("\n\n| status | |\n| --- | --- |\n");
+        for response in &operation.responses {
+            let about = response.description.as_deref().unwrap_or_default().replace(['|', '\n'], " ");
+            text.push_str(&format!("| {} | {about} |\n", response.status));
+        }
+        return Some(HoverInfo { span: line.target, text });
+    }
+    // A name in a JSON body: the member of that name.
+    if own.body.contains(Span::empty(offset)) {
+        let before = text[own.body.start()..offset].rfind('"')? + own.body.start();
+        let end = text[offset..].find('"')? + offset;
+        let span = Span::new(before + 1, end);
+        let name = span.of(text);
+        let members =
+            operation.body_schemas().iter().flat_map(|schema| described.api.members(schema)).collect::<Vec<_>>();
+        let member = members.iter().find(|member| member.path.rsplit('.').next() == Some(name))?;
+        let required = if member.required { ", required" } else { "" };
+        let about = member.description.as_deref().map(|about| format!("\n\n{about}")).unwrap_or_default();
+        return Some(HoverInfo { span, text: format!("`{}`: {}{required}{about}", member.path, member.type_words) });
+    }
+    None
+}
+
+/// A field or a type in a GraphQL document.
+fn graphql(view: IdeContext<'_>, cell: CellId, offset: usize) -> Option<HoverInfo> {
+    let workspace = view.workspace();
+    let document = graphql_document(workspace, cell)?.ok()?;
+    let at = document.offset_of(cell.source, offset)?;
+    let is_word = |c: char| c.is_alphanumeric() || c == '_';
+    let start = document.text[..at].rfind(|c| !is_word(c)).map_or(0, |start| start + 1);
+    let end = document.text[at..].find(|c| !is_word(c)).map_or(document.text.len(), |end| at + end);
+    let name = document.text.get(start..end).filter(|name| !name.is_empty())?;
+    let api = workspace.apis().iter().filter_map(|api| api.api()).find(|api| api.info().kind == ApiKind::GraphQl)?;
+    let cursor = Cursor::read(api, &document.text, end);
+    let span = Span::new(offset - (at - start), offset + (end - at));
+    if let Some((owner, field)) = cursor.field.filter(|(_, field)| field.name == name) {
+        let about = field.description.as_deref().map(|about| format!("\n\n{about}")).unwrap_or_default();
+        let deprecated =
+            field.deprecated.as_deref().map(|why| format!("\n\n**deprecated**: {why}")).unwrap_or_default();
+        return Some(HoverInfo {
+            span,
+            text: format!("`{owner}.{}: {}`{about}{deprecated}", field.name, field.type_name),
+        });
+    }
+    let record = api.type_named(name).ok().flatten()?;
+    let about = record.description.as_deref().map(|about| format!("\n\n{about}")).unwrap_or_default();
+    Some(HoverInfo { span, text: format!("`{} {}`{about}", record.kind, record.name) })
 }
 
 /// The title of a cell that has another name.

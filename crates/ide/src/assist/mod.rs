@@ -7,6 +7,7 @@ mod actions;
 mod complete;
 mod docs;
 mod fixes;
+mod graphql_cursor;
 mod hover;
 mod inlay_hints;
 mod occurrence;

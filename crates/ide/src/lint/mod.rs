@@ -4,6 +4,7 @@
 //!
 //! `[lint]` of the configuration sets the level of each code; `# allow …` suppresses single diagnostics.
 
+mod described;
 mod json;
 mod names;
 mod protocol;
@@ -83,6 +84,7 @@ pub fn lint_files(
     }
     for step in &steps {
         problems.extend(examine_own(workspace, engine, step.cell, Depth::Lint));
+        problems.extend(described::problems(workspace, engine, step.cell));
     }
     let uses = names::uses(workspace, engine, settings, &steps);
     usage.take(workspace, &uses);
@@ -104,6 +106,7 @@ pub fn lint_files(
 pub fn lint_configuration(workspace: &Workspace, cells: &[CellId]) -> Vec<Problem> {
     let mut problems: Vec<Problem> = workspace.config_problems().cloned().collect();
     problems.extend(secrets::in_configuration(workspace));
+    problems.extend(described::unreadable(workspace));
     let mut sources: Vec<SourceId> = cells.iter().map(|cell| cell.source).collect();
     sources.dedup();
     let credentials = sources.iter().any(|source| protocol::uses_credentials(workspace, *source));

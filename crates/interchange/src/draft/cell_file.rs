@@ -55,6 +55,7 @@ impl CellFileBuilder {
             draft.lines.push("% auth none".to_owned());
         }
         extractor.draft(&mut draft);
+        draft.turn_into_graphql();
         let name = self.name(&mut draft);
         let media = draft.header("content-type").map_or("", |media| media.head());
         let extension = extension(media).to_owned();

@@ -4,6 +4,7 @@
 mod address;
 mod cell_file;
 mod error;
+mod graphql;
 mod secret_extractor;
 mod write;
 

@@ -1,9 +1,9 @@
 //! Request bodies from their schemas.
 
-use yieldtray_description::{Documents, Node};
-use yieldtray_description::Samples;
 use crate::draft::{Body, ImportedRequest, Part};
 use serde_json::Value;
+use yieldtray_description::Samples;
+use yieldtray_description::{Documents, Node};
 use yieldtray_syntax::ValueText;
 
 /// Adds the body that an operation takes.

@@ -1,6 +1,5 @@
 //! Imports an OpenAPI description.
 
-use yieldtray_description::{Documents, METHODS, Node, Samples, VersionError, is_v30};
 use super::operation::{ImportContext, Operation};
 use super::schema::Schemas;
 use super::security::{NeededValue, OauthProfile, Security};
@@ -9,6 +8,7 @@ use crate::draft::ImportedRequest;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 use thiserror::Error;
+use yieldtray_description::{Documents, METHODS, Node, Samples, VersionError, is_v30};
 use yieldtray_source::names::{first_free, slug};
 use yieldtray_syntax::{ValueText, is_token};
 

@@ -1,12 +1,12 @@
 //! Operations as requests.
 
-use yieldtray_description::{Documents, Node};
-use yieldtray_description::Samples;
 use super::schema::Schemas;
 use super::security::Security;
 use super::{body, parameters, servers};
 use crate::draft::ImportedRequest;
 use serde_json::Value;
+use yieldtray_description::Samples;
+use yieldtray_description::{Documents, Node};
 use yieldtray_source::names::slug;
 use yieldtray_syntax::{ValuePiece, ValueText};
 

@@ -1,9 +1,9 @@
 //! Parameters of operations.
 
-use yieldtray_description::Node;
-use yieldtray_description::Samples;
 use crate::draft::ImportedRequest;
 use serde_json::Value;
+use yieldtray_description::Node;
+use yieldtray_description::Samples;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::{ValueText, is_language_name, is_token};
 

@@ -1,10 +1,10 @@
 //! Writes the schemas of responses as files of JSON Schema (2020-12), each beside the others it refers to.
 
-use yieldtray_description::{Documents, Node, References, SchemaWriter};
 use rustc_hash::FxHashMap;
 use serde_json::Map;
 use std::cell::RefCell;
 use std::collections::BTreeSet;
+use yieldtray_description::{Documents, Node, References, SchemaWriter};
 use yieldtray_source::names::first_free;
 
 /// The folder they lie in, beside the request files.

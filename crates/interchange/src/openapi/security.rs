@@ -1,9 +1,9 @@
 //! Security schemes as credentials.
 
-use yieldtray_description::{Documents, Node};
 use crate::draft::ImportedRequest;
 use std::collections::BTreeMap;
 use thiserror::Error;
+use yieldtray_description::{Documents, Node};
 use yieldtray_source::names::slug;
 use yieldtray_syntax::{ValueText, is_token};
 

@@ -1,7 +1,7 @@
 //! Servers as environments.
 
-use yieldtray_description::Node;
 use url::Url;
+use yieldtray_description::Node;
 use yieldtray_source::names::{first_free, slug};
 
 /// The servers of a description as environments: a name, and the URL before paths.

@@ -90,7 +90,9 @@ fn answer(form: Form, status: StatusCode, value: &Value) -> Response<Body> {
 
 fn of_query(query: &HashMap<String, String>) -> Result<GraphQlRequest, String> {
     let variables = match query.get("variables") {
-        Some(text) => Some(serde_json::from_str(text).map_err(|error| format!("`variables` is not a JSON object: {error}"))?),
+        Some(text) => {
+            Some(serde_json::from_str(text).map_err(|error| format!("`variables` is not a JSON object: {error}"))?)
+        }
         None => None,
     };
     let document = query.get("query").ok_or("the parameter `query` is missing")?;
@@ -108,12 +110,18 @@ async fn of_body(media: &str, body: &Bytes) -> Result<GraphQlRequest, String> {
 }
 
 /// The response to a document, or why it could not be executed.
-fn execute(shared: &Shared, request: &GraphQlRequest, is_get: bool, is_clerk: bool) -> Result<Value, Vec<GraphQLError>> {
+fn execute(
+    shared: &Shared,
+    request: &GraphQlRequest,
+    is_get: bool,
+    is_clerk: bool,
+) -> Result<Value, Vec<GraphQLError>> {
     let failed = |message: &str| vec![GraphQLError::new(message, None, &Default::default())];
     let Some(schema) = &*SCHEMA else { return Err(failed("the schema is not valid")) };
     let mut parser = Parser::new().recursion_limit(MAX_DEPTH).token_limit(MAX_TOKENS);
     let parsed: Result<ExecutableDocument, _> = parser.parse_executable(schema, &request.query, "request");
-    let errors = |errors: &apollo_compiler::validation::DiagnosticList| errors.iter().map(|error| error.to_json()).collect();
+    let errors =
+        |errors: &apollo_compiler::validation::DiagnosticList| errors.iter().map(|error| error.to_json()).collect();
     let parsed: ExecutableDocument = parsed.map_err(|error| -> Vec<GraphQLError> { errors(&error.errors) })?;
     let document = parsed.validate(schema).map_err(|error| -> Vec<GraphQLError> { errors(&error.errors) })?;
     let refused = |error: apollo_compiler::request::RequestError| vec![error.to_graphql_error(&document.sources)];
@@ -148,12 +156,17 @@ mod tests {
 
     #[test]
     fn a_query_gives_what_it_selects() {
-        let found = run("query($id: ID!) { lot(id: $id) { id state grower { name } } }", json!({ "id": "L-2038" }), false);
+        let found =
+            run("query($id: ID!) { lot(id: $id) { id state grower { name } } }", json!({ "id": "L-2038" }), false);
         let lot = json!({ "id": "L-2038", "state": "CLOSED", "grower": { "name": "Marlow Ridge" } });
         assert_eq!(found, json!({ "data": { "lot": lot } }));
         let page = run("{ lots(first: 2) { nodes { id } next total } }", json!({}), false);
         assert_eq!(page["data"]["lots"]["next"], "L-2039");
-        let found = run("{ search(text: \"gala\") { __typename ... on Lot { id } } numbered(id: \"G-11\") { id } }", json!({}), false);
+        let found = run(
+            "{ search(text: \"gala\") { __typename ... on Lot { id } } numbered(id: \"G-11\") { id } }",
+            json!({}),
+            false,
+        );
         assert_eq!(found["data"]["search"], json!([{ "__typename": "Lot", "id": "L-2038" }]));
     }
 

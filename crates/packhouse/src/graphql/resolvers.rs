@@ -47,7 +47,8 @@ impl<'s> Root<'s> {
 
     fn lots(&self, grower: Option<&str>, state: Option<LotState>) -> Vec<LotNode<'s>> {
         let stock = self.shared.stock();
-        let fits = |lot: &&Lot| grower.is_none_or(|id| lot.grower == id) && state.is_none_or(|state| lot.state == state);
+        let fits =
+            |lot: &&Lot| grower.is_none_or(|id| lot.grower == id) && state.is_none_or(|state| lot.state == state);
         stock.lots.values().filter(fits).cloned().map(|lot| self.lot(lot)).collect()
     }
 
@@ -106,7 +107,9 @@ impl<'s> Root<'s> {
         let arguments = info.arguments();
         match info.field_name() {
             "bookLot" => {
-                let Some(new) = arguments.get("lot").and_then(|lot| lot.as_object()) else { return failed("`lot` is missing") };
+                let Some(new) = arguments.get("lot").and_then(|lot| lot.as_object()) else {
+                    return failed("`lot` is missing");
+                };
                 let field = |name: &str| new.get(name).and_then(|value| value.as_str()).map(str::to_owned);
                 let grower = field("grower").unwrap_or_default();
                 let bins = new.get("bins").and_then(|bins| bins.as_i64()).unwrap_or_default();

@@ -11,7 +11,10 @@ pub fn junit(coverage: &Coverage) -> String {
     let mut out = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n".to_owned();
     let name = attribute(&format!("API coverage: {}", coverage.title));
     let _ = writeln!(out, "<testsuites tests=\"{tests}\" failures=\"{failures}\">");
-    let _ = writeln!(out, "<testsuite name=\"{name}\" tests=\"{tests}\" failures=\"{failures}\" errors=\"0\" skipped=\"0\">");
+    let _ = writeln!(
+        out,
+        "<testsuite name=\"{name}\" tests=\"{tests}\" failures=\"{failures}\" errors=\"0\" skipped=\"0\">"
+    );
     for own in &coverage.operations {
         let (class, title) = (attribute(&own.operation.path), attribute(&own.operation.title()));
         let _ = write!(out, "<testcase classname=\"{class}\" name=\"{title}\" time=\"0\"");

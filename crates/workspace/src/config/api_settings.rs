@@ -1,10 +1,11 @@
 //! `[api]` of a configuration: where the descriptions of an API come from, and whether responses are validated against
 //! them.
 
-use super::outside::leads_outside;
 use super::send_settings::Setting;
 use crate::config::reader::{Key, Reader, Table, TableKeys, TomlValue, key_span};
+use std::path::Path;
 use toml::de::DeValue;
+use yieldtray_source::files::normalize;
 use yieldtray_source::names::slug;
 use yieldtray_source::{SourceId, Span};
 
@@ -53,10 +54,8 @@ impl ApiOrigin {
     }
 }
 
-const API: TableKeys = TableKeys {
-    table: "`[api]`",
-    known: &["file", "url", "graphql", "request", "base", "check", "paths"],
-};
+const API: TableKeys =
+    TableKeys { table: "`[api]`", known: &["file", "url", "graphql", "request", "base", "check", "paths"] };
 
 impl ApiSettings {
     /// One of which only the name is known.
@@ -136,7 +135,7 @@ impl Reader<'_> {
                 }
                 "file" | "url" | "graphql" | "request" => {
                     let Some(text) = self.expect_text(key, held) else { continue };
-                    if word == "file" && leads_outside(&text) {
+                    if word == "file" && (text.starts_with('~') || normalize(Path::new(&text)).is_none()) {
                         let message = format!("`{text}` is outside the workspace");
                         self.error(held.span().into(), message, "use a file below this directory");
                         continue;

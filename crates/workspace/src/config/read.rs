@@ -18,7 +18,8 @@ const ROOT: TableKeys = TableKeys {
 };
 const WORKSPACE: TableKeys =
     TableKeys { table: "`[workspace]`", known: &["requests", "environment", "saved", "schema_formats"] };
-const ENVIRONMENT: TableKeys = TableKeys { table: "an environment", known: &["values", "guard", "tint", "send", "api"] };
+const ENVIRONMENT: TableKeys =
+    TableKeys { table: "an environment", known: &["values", "guard", "tint", "send", "api"] };
 const SOURCE: TableKeys =
     TableKeys { table: "a value's description", known: &["value", "from", "command", "secret", "for"] };
 const FUNCTION: TableKeys = TableKeys { table: "a function", known: &["params", "is", "help"] };

@@ -64,7 +64,8 @@ pub(super) fn graphql_problems(workspace: &Workspace, cell: CellId) -> Vec<Probl
         Some((name, span)) => {
             let found = all.iter().find(|operation| operation.name.as_deref() == Some(name));
             if found.is_none() {
-                let problem = Problem::error(Code::InvalidGraphql, *span, format!("the document has no operation `{name}`"));
+                let problem =
+                    Problem::error(Code::InvalidGraphql, *span, format!("the document has no operation `{name}`"));
                 let problem = match closest(name, names.iter().copied()) {
                     Some(meant) => problem.did_you_mean(meant),
                     None if names.is_empty() => problem.with_hint("its operation has no name: remove this line"),

@@ -1,8 +1,8 @@
 //! Which cells are sent in which order, and what is wrong with them as they are written.
 
 mod constants;
-mod graphql;
 mod graph;
+mod graphql;
 mod json_body;
 #[allow(clippy::module_inception)] // the plan itself
 mod plan;

@@ -47,8 +47,11 @@ impl TemplateRenderer<'_, '_> {
         // With a schema, values of wrong types are found before the server finds them.
         if let Some(schema) = workspace.apis().iter().find_map(|api| api.schema())
             && !self.has_uploads()
-            && let Some(message) =
-                schema.variable_problem(&request.query, request.operation.as_deref(), &Value::Object(request.variables.clone()))
+            && let Some(message) = schema.variable_problem(
+                &request.query,
+                request.operation.as_deref(),
+                &Value::Object(request.variables.clone()),
+            )
         {
             let first = workspace.cell(cell).instructions().find_map(|line| match line.kind {
                 InstructionKind::Variable { expression, name } if message.contains(name.of(text)) => Some(expression),
@@ -72,7 +75,11 @@ impl TemplateRenderer<'_, '_> {
     }
 
     /// The body of a request that is not a GET, and its media type.
-    pub(super) fn graphql_body(&mut self, source: SourceId, request: &GraphQlRequest) -> (Option<Body>, Option<String>) {
+    pub(super) fn graphql_body(
+        &mut self,
+        source: SourceId,
+        request: &GraphQlRequest,
+    ) -> (Option<Body>, Option<String>) {
         if !self.has_uploads() {
             return (Some(request.json().to_string().into()), Some("application/json".to_owned()));
         }

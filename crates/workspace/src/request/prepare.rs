@@ -1,7 +1,7 @@
 //! Prepares the request of a cell.
 
-use super::sending::configured;
 use super::graphql::GraphQlRequest;
+use super::sending::configured;
 use super::write::TemplateRenderer;
 use super::{auth, destination, graphql, target};
 use crate::request::encoding::{ContextTracker, SubstitutionContext};
@@ -54,7 +54,8 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
     headers.retain(|(own, _)| !extras.headers.iter().any(|(name, _)| own.eq_ignore_ascii_case(name)));
     let given = extras.headers.iter().filter(|(_, value)| !value.is_empty());
     headers.extend(given.map(|(name, value)| (name.clone().into(), value.clone().into())));
-    let own_accept = workspace.cell(cell_id).fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case("accept"));
+    let own_accept =
+        workspace.cell(cell_id).fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case("accept"));
     if graphql.is_some() && !own_accept && !is_dropped("accept") {
         // A shared one is meant for other requests.
         headers.retain(|(name, _)| !name.eq_ignore_ascii_case("accept"));

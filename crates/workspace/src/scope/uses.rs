@@ -47,7 +47,9 @@ impl NameUse {
 fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found: &mut Vec<ExprLocation>) {
     let mut take = |span: Span, after| found.push(ExprLocation { source, span, after });
     match instruction.kind {
-        InstructionKind::Let { expression, .. } | InstructionKind::Variable { expression, .. } => take(expression, false),
+        InstructionKind::Let { expression, .. } | InstructionKind::Variable { expression, .. } => {
+            take(expression, false)
+        }
         InstructionKind::Skip { condition, .. } => take(condition, false),
         InstructionKind::Yield { expression, .. } | InstructionKind::Check { expression, .. } => take(expression, true),
         InstructionKind::Wait { until, .. } => take(until, true),

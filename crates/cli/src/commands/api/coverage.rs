@@ -24,7 +24,9 @@ pub(super) fn coverage(
 ) -> Result<ExitCode, CommandError> {
     let (mut project, opened) = opened(common, args.which.api.as_deref(), host, out)?;
     if opened.api.info().kind != ApiKind::OpenApi {
-        return Err(CommandError::refused("`api coverage` needs a description in OpenAPI, but this one is a GraphQL schema"));
+        return Err(CommandError::refused(
+            "`api coverage` needs a description in OpenAPI, but this one is a GraphQL schema",
+        ));
     }
     let places = places(common, &args.places)?;
     let cells = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
@@ -66,7 +68,11 @@ fn print(coverage: &Coverage, out: &mut Out) -> Result<(), CommandError> {
         0 => String::new(),
         _ => format!("{}/{}", ratio.covered, ratio.total),
     };
-    let mut rows = vec![["", "", "", "requests", "statuses", "parameters", "members"].map(|word| Cell::new(word).painted(styles.dim(word))).to_vec()];
+    let mut rows = vec![
+        ["", "", "", "requests", "statuses", "parameters", "members"]
+            .map(|word| Cell::new(word).painted(styles.dim(word)))
+            .to_vec(),
+    ];
     for own in &coverage.operations {
         rows.push(row(own, &fraction, out));
     }

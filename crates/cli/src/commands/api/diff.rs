@@ -65,6 +65,7 @@ fn read(project: &Project, file: &Path) -> Result<Api, CommandError> {
     let path = project.path_from_here(file);
     let bytes = files::read_regular(&path, MAX_BYTES).map_err(|error| refused(&error))?;
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
-    let index = index(&bytes, |other| files::read_beside(&folder, other, MAX_BYTES)).map_err(|error| refused(&error))?;
+    let index =
+        index(&bytes, |other| files::read_beside(&folder, other, MAX_BYTES)).map_err(|error| refused(&error))?;
     Api::open(Box::new(index)).map_err(damaged)
 }

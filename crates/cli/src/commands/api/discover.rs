@@ -6,8 +6,15 @@ use url::Url;
 use yieldtray_http::Exchange;
 
 /// Paths at which descriptions are looked for, where nothing else is configured.
-pub(super) const USUAL_PATHS: &[&str] =
-    &["/openapi.json", "/openapi.yaml", "/openapi.yml", "/openapi", "/api/openapi.json", "/docs/openapi.json", "/api-docs"];
+pub(super) const USUAL_PATHS: &[&str] = &[
+    "/openapi.json",
+    "/openapi.yaml",
+    "/openapi.yml",
+    "/openapi",
+    "/api/openapi.json",
+    "/docs/openapi.json",
+    "/api-docs",
+];
 
 /// Links that are followed at most.
 const MAX_LINKS: usize = 8;
@@ -102,7 +109,8 @@ mod tests {
 
     #[test]
     fn a_catalog_names_descriptions() {
-        let body = br#"{"linkset":[{"anchor":"/","service-desc":[{"href":"/openapi.json"}]},{"item":[{"href":"/x"}]}]}"#;
+        let body =
+            br#"{"linkset":[{"anchor":"/","service-desc":[{"href":"/openapi.json"}]},{"item":[{"href":"/x"}]}]}"#;
         assert_eq!(of_catalog(body), ["/openapi.json"]);
         assert!(of_catalog(b"[]").is_empty());
     }
@@ -111,7 +119,8 @@ mod tests {
     fn a_base_with_a_path_is_looked_below_and_beside() {
         let base = Url::parse("http://127.0.0.1:4616/v1").expect("a URL");
         let all = first(&base, Some(&["/api.json".to_owned()]));
-        let shown: Vec<String> = all.iter().map(|one| format!("{one:?}").split('"').nth(1).unwrap_or("").to_owned()).collect();
+        let shown: Vec<String> =
+            all.iter().map(|one| format!("{one:?}").split('"').nth(1).unwrap_or("").to_owned()).collect();
         assert_eq!(shown.len(), 5);
         assert!(matches!(&all[2], Candidate::Description(url) if url.path() == "/v1/api.json"));
         assert!(matches!(&all[3], Candidate::Description(url) if url.path() == "/api.json"));

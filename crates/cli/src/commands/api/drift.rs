@@ -13,10 +13,17 @@ use yieldtray_engine::ExitCode;
 use yieldtray_source::escape::escape_line;
 
 /// Reports it.
-pub(super) fn drift(common: &Common, args: &ApiDrift, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
+pub(super) fn drift(
+    common: &Common,
+    args: &ApiDrift,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let (project, opened) = opened(common, args.which.api.as_deref(), host, out)?;
     if opened.api.info().kind != ApiKind::OpenApi {
-        return Err(CommandError::refused("`api drift` needs a description in OpenAPI, but this one is a GraphQL schema"));
+        return Err(CommandError::refused(
+            "`api drift` needs a description in OpenAPI, but this one is a GraphQL schema",
+        ));
     }
     let title = title(&opened, out);
     let (contract, error) = contract(&project, opened);

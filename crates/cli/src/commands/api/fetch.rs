@@ -7,8 +7,8 @@ use crate::error::CommandError;
 use crate::files;
 use crate::host::HostFacts;
 use crate::output::{Out, body, table};
-use crate::project::description::{self, FetchedFrom, expand};
 use crate::project::Project;
+use crate::project::description::{self, FetchedFrom, expand};
 use crate::project::locator::Locator;
 use crate::prompt::Terminal;
 use crate::run::send_one::{SendParams, SendPlan};
@@ -39,19 +39,17 @@ pub(super) fn fetch(
         return Err(CommandError::refused_with(message, "run `yieldtray allow` once, or pass `--allow` for this run"));
     }
     let settings = description::chosen(project.description_context(), args.which.api.as_deref())?;
-    let before = description::open(project.description_context(), settings.clone()).ok().and_then(|opened| opened.fetched);
+    let before =
+        description::open(project.description_context(), settings.clone()).ok().and_then(|opened| opened.fetched);
     let etag = before.as_ref().filter(|_| args.output.is_none()).and_then(|before| before.etag.clone());
     let mut sender = Sender { project: &mut project, host, out };
     let found = find(&mut sender, &settings, before.as_ref().map(|before| before.from.as_str()), etag.as_deref())?;
-    let Found { from, answer, index } = match found {
-        Fetched::Unchanged => {
-            if let Some(mut before) = before {
-                before.at = clock::now();
-                tell_unchanged(&project, &settings, &before, out)?;
-            }
-            return Ok(ExitCode::Success);
+    let Some(Found { from, answer, index }) = found else {
+        if let Some(mut before) = before {
+            before.at = clock::now();
+            tell_unchanged(&project, &settings, &before, out)?;
         }
-        Fetched::New(found) => found,
+        return Ok(ExitCode::Success);
     };
     let kept = FetchedFrom {
         from,
@@ -95,9 +93,15 @@ pub(super) fn fetch(
         let count = table::count(api.info().operations, "operation", "operations");
         let title = escape_line(&api.info().title).into_owned();
         let size = body::size(kept.bytes);
-        out.say(&format!("fetched {} from {}: {}, {count}{written}", size, escape_line(&kept.from), styles.strong(&title)))?;
+        out.say(&format!(
+            "fetched {} from {}: {}, {count}{written}",
+            size,
+            escape_line(&kept.from),
+            styles.strong(&title)
+        ))?;
         if written.is_empty() {
-            out.say(&styles.dim("next: yieldtray api tree"))?;
+            let named = args.which.api.as_deref().map(|name| format!(" --api {name}")).unwrap_or_default();
+            out.say(&styles.dim(&format!("next: yieldtray api tree{named}")))?;
         }
     }
     Ok(ExitCode::Success)
@@ -128,19 +132,14 @@ struct Found {
     index: Vec<u8>,
 }
 
-enum Fetched {
-    New(Found),
-    /// It is the one that is known already (RFC 9110 15.4.5).
-    Unchanged,
-}
-
-/// Gets the description from where the configuration says, or looks for it.
+/// Gets the description from where the configuration says, or looks for it; `None` if it is the one that is known already
+/// (RFC 9110 15.4.5).
 fn find(
     sender: &mut Sender<'_>,
     settings: &ApiSettings,
     before: Option<&str>,
     etag: Option<&str>,
-) -> Result<Fetched, CommandError> {
+) -> Result<Option<Found>, CommandError> {
     let known = etag.map(|etag| format!("\nIf-None-Match: {etag}")).unwrap_or_default();
     let origin = settings.origin.as_ref().map(|origin| origin.value.clone());
     let (from, answer) = match origin {
@@ -167,7 +166,7 @@ fn find(
             Some((url, etag)) if is_below_base(sender, settings, url) => {
                 let answer = sender.send(&format!("GET {url}\n{ACCEPT}\nIf-None-Match: {etag}"))?;
                 match answer.status {
-                    304 => return Ok(Fetched::Unchanged),
+                    304 => return Ok(None),
                     _ => return discovered(sender, settings),
                 }
             }
@@ -175,7 +174,7 @@ fn find(
         },
     };
     if answer.status == 304 {
-        return Ok(Fetched::Unchanged);
+        return Ok(None);
     }
     if !(200..300).contains(&answer.status) {
         let message = format!("{from} responded {} {}, not with a description", answer.status, answer.reason);
@@ -186,7 +185,7 @@ fn find(
         return Err(CommandError::refused_with(format!("the description at {from} is too large"), hint));
     }
     match read(&answer) {
-        Ok(index) => Ok(Fetched::New(Found { from, answer, index })),
+        Ok(index) => Ok(Some(Found { from, answer, index })),
         Err(why) => Err(CommandError::refused(format!("{from} is not a description: {why}"))),
     }
 }
@@ -198,7 +197,7 @@ fn is_below_base(sender: &Sender<'_>, settings: &ApiSettings, url: &str) -> bool
 }
 
 /// Looks for a description where servers have one.
-fn discovered(sender: &mut Sender<'_>, settings: &ApiSettings) -> Result<Fetched, CommandError> {
+fn discovered(sender: &mut Sender<'_>, settings: &ApiSettings) -> Result<Option<Found>, CommandError> {
     let base = description::base_url(sender.project.description_context(), settings)?;
     let mut tried = Vec::new();
     let mut open = discover::first(&base, settings.paths.as_deref());
@@ -219,7 +218,7 @@ fn discovered(sender: &mut Sender<'_>, settings: &ApiSettings) -> Result<Fetched
             }
             _ if found && answer.is_body_complete() => {
                 if let Ok(index) = read(&answer) {
-                    return Ok(Fetched::New(Found { from: url.to_string(), answer, index }));
+                    return Ok(Some(Found { from: url.to_string(), answer, index }));
                 }
             }
             _ => {}
@@ -231,7 +230,8 @@ fn discovered(sender: &mut Sender<'_>, settings: &ApiSettings) -> Result<Fetched
 }
 
 fn read(answer: &Exchange) -> Result<Vec<u8>, String> {
-    let outside = |path: &str| Err::<Vec<u8>, _>(format!("`{path}` is not fetched: save the files and set `file` in `[api]`"));
+    let outside =
+        |path: &str| Err::<Vec<u8>, _>(format!("`{path}` is not fetched: save the files and set `file` in `[api]`"));
     index(&answer.body, outside).map_err(|error| error.to_string())
 }
 

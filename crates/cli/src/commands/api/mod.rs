@@ -18,10 +18,10 @@ use crate::output::data::age;
 use crate::project::Project;
 use crate::project::description::{self, OpenDescription};
 use crate::{clock, output};
-use yieldtray_source::escape::escape_line;
 use url::Url;
 use yieldtray_description::{Contract, IndexError};
 use yieldtray_engine::ExitCode;
+use yieldtray_source::escape::escape_line;
 
 /// Runs one of the commands below `api`.
 pub(super) fn api(common: &Common, args: Api, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {

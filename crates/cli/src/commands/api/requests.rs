@@ -12,10 +12,7 @@ pub(super) fn exercises(project: &Project, cells: &[CellId], contract: &Contract
 }
 
 /// The requests of files by the operation that they are: `POST /lots`.
-pub(super) fn by_operation(
-    project: &mut Project,
-    contract: &Contract,
-) -> BTreeMap<String, Vec<String>> {
+pub(super) fn by_operation(project: &mut Project, contract: &Contract) -> BTreeMap<String, Vec<String>> {
     let mut found: BTreeMap<String, Vec<String>> = BTreeMap::new();
     if contract.api().info().kind != ApiKind::OpenApi {
         return found;
@@ -36,7 +33,8 @@ fn exercise(workspace: &Workspace, cell: CellId, contract: &Contract) -> Option<
     let target = line.target.of(text);
     let path = contract.path_of_target(target)?;
     let query = target.split_once('?').map_or("", |(_, query)| query);
-    let mut names: Vec<String> = query.split('&').filter_map(|pair| pair.split('=').next()).map(str::to_owned).collect();
+    let mut names: Vec<String> =
+        query.split('&').filter_map(|pair| pair.split('=').next()).map(str::to_owned).collect();
     let mut headers: Vec<String> = own.fields.iter().map(|field| field.name.of(text).to_ascii_lowercase()).collect();
     for (origin, instruction) in workspace.preambles(cell.source) {
         if let InstructionKind::Header { name, .. } = instruction.kind {

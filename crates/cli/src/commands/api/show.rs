@@ -46,7 +46,8 @@ pub(super) fn show(common: &Common, args: &ApiShow, host: &HostFacts, out: &mut 
                 (document["requests"], document["body_example"]) = (json!(used_by), json!(example));
                 writeln!(out.result(), "{document}")?;
             } else {
-                OperationView { api, styles: out.settings.styles, operation: &operation, used_by, example }.write(out)?;
+                OperationView { api, styles: out.settings.styles, operation: &operation, used_by, example }
+                    .write(out)?;
             }
         }
         Found::Type(record) => {
@@ -118,7 +119,11 @@ impl OperationView<'_> {
         if let Some(body) = &operation.body {
             for content in &body.content {
                 let required = if body.required { "" } else { ", optional" };
-                writeln!(out.result(), "\nBody  {}", styles.dim(&escape_line(&format!("{}{required}", content.media_type))))?;
+                writeln!(
+                    out.result(),
+                    "\nBody  {}",
+                    styles.dim(&escape_line(&format!("{}{required}", content.media_type)))
+                )?;
                 if let Some(schema) = &content.schema {
                     write_members(&self.api.members(schema), styles, out)?;
                 }
@@ -268,7 +273,8 @@ fn write_field(api: &Api, owner: &str, field: &FieldRecord, out: &mut Out) -> io
         document["owner"] = json!(owner);
         if let Some((document_text, variables)) = &sample {
             document["document"] = json!(document_text);
-            document["variables"] = variables.iter().map(|(name, value)| json!({ "name": name, "value": value })).collect();
+            document["variables"] =
+                variables.iter().map(|(name, value)| json!({ "name": name, "value": value })).collect();
         }
         return writeln!(out.result(), "{document}");
     }

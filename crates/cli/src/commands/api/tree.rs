@@ -4,8 +4,8 @@ use super::{contract, damaged, opened, print_title, requests, title};
 use crate::args::{ApiTree, Common};
 use crate::error::CommandError;
 use crate::host::HostFacts;
-use crate::output::table::{self, Cell};
 use crate::output::Out;
+use crate::output::table::{self, Cell};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::io::Write;
@@ -98,7 +98,12 @@ fn rows(
     for own in &level.operations {
         let name = escape_line(&own.path).into_owned();
         let mark = mark(std::slice::from_ref(own));
-        rows.push(vec![mark, Cell::new(own.method.clone()), Cell::new(name.clone()).painted(styles.strong(&name)), text(own.summary.as_deref(), own.deprecated)]);
+        rows.push(vec![
+            mark,
+            Cell::new(own.method.clone()),
+            Cell::new(name.clone()).painted(styles.strong(&name)),
+            text(own.summary.as_deref(), own.deprecated),
+        ]);
     }
     for place in &level.places {
         let name = escape_line(&place.name).into_owned();
@@ -112,10 +117,13 @@ fn rows(
         let below = place.count.saturating_sub(place.operations.len());
         let about = match (place.kind.as_str(), place.operations.as_slice()) {
             ("path", [only]) if below == 0 => text(only.summary.as_deref(), only.deprecated),
-            ("path", _) if below > 0 => text(Some(&format!("{} below", table::count(below, "operation", "operations"))), false),
+            ("path", _) if below > 0 => {
+                text(Some(&format!("{} below", table::count(below, "operation", "operations"))), false)
+            }
             ("path", _) => text(None, false),
             _ if place.count > 0 => {
-                let count = table::count(place.count, "field", "fields");
+                let (one, many) = if place.kind == "enum" { ("value", "values") } else { ("field", "fields") };
+                let count = table::count(place.count, one, many);
                 let summary = place.summary.as_deref().unwrap_or_default();
                 text(Some(format!("{count}  {summary}").trim_end()), place.deprecated)
             }
@@ -123,7 +131,9 @@ fn rows(
         };
         let row = match kind {
             ApiKind::OpenApi => vec![mark(&place.operations), Cell::new(words), Cell::new(name), about],
-            ApiKind::GraphQl => vec![Cell::new(" "), Cell::new(name), Cell::new(words).painted(styles.dim(&place.kind)), about],
+            ApiKind::GraphQl => {
+                vec![Cell::new(" "), Cell::new(name), Cell::new(words).painted(styles.dim(&place.kind)), about]
+            }
         };
         rows.push(row);
     }
@@ -131,7 +141,12 @@ fn rows(
         let count = table::count(tag.count, "operation", "operations");
         let about = format!("{count}  {}", tag.summary.as_deref().unwrap_or_default());
         let name = escape_line(&tag.name).into_owned();
-        rows.push(vec![Cell::new(" "), Cell::new("tag").painted(styles.dim("tag")), Cell::new(name), text(Some(about.trim_end()), false)]);
+        rows.push(vec![
+            Cell::new(" "),
+            Cell::new("tag").painted(styles.dim("tag")),
+            Cell::new(name),
+            text(Some(about.trim_end()), false),
+        ]);
     }
     rows
 }

@@ -36,7 +36,8 @@ pub(super) fn openapi(
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
     let refused = |error: &dyn Display| CommandError::refused(format!("cannot import `{shown}`: {error}"));
-    let documents = Documents::read(&bytes, |path| files::read_beside(&folder, path, MAX_FILE_BYTES)).map_err(|error| refused(&error))?;
+    let documents = Documents::read(&bytes, |path| files::read_beside(&folder, path, MAX_FILE_BYTES))
+        .map_err(|error| refused(&error))?;
     let import_options = ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() };
     let taken = import(&documents, &import_options).map_err(|error| refused(&error))?;
     let notes = taken.notes.clone();

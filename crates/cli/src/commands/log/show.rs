@@ -39,7 +39,12 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut 
         }
     }
     if let Some(answer) = &answer {
-        let shown = ResponseView { answer, masker: &masker, in_file: false, is_graphql: answer.media_type() == yieldtray_http::GRAPHQL_MEDIA_TYPE };
+        let shown = ResponseView {
+            answer,
+            masker: &masker,
+            in_file: false,
+            is_graphql: answer.media_type() == yieldtray_http::GRAPHQL_MEDIA_TYPE,
+        };
         match &args.display.pick {
             Some(expression) => out.picked(&pick(&mut project, &past.entry, &shown, expression)?)?,
             None => out.response(&shown, &args.display, host)?,

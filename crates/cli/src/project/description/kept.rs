@@ -1,13 +1,13 @@
 //! What the state keeps of descriptions: an index of each, and where it came from.
 
+use super::DescriptionContext;
 use crate::clock::now;
 use crate::error::CommandError;
-use super::DescriptionContext;
 use crate::project::state::key_file;
 use serde::{Deserialize, Serialize};
 use std::fs::File;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::UNIX_EPOCH;
 use yieldtray_description::{Api, IndexError, Storage, index};
 use yieldtray_source::files::{FileSystem, normalize};
@@ -97,7 +97,12 @@ fn names(context: DescriptionContext<'_>, name: &str) -> [String; 2] {
 }
 
 /// Keeps the index of a description in the state.
-pub(crate) fn keep(context: DescriptionContext<'_>, name: &str, index: &[u8], from: &FetchedFrom) -> Result<(), CommandError> {
+pub(crate) fn keep(
+    context: DescriptionContext<'_>,
+    name: &str,
+    index: &[u8],
+    from: &FetchedFrom,
+) -> Result<(), CommandError> {
     let folder = StateFolder::open_or_make(context.root, key_file().as_deref())?;
     let [index_name, about] = names(context, name);
     // What is known about the old one must not be taken for that of the new one.
@@ -109,8 +114,9 @@ pub(crate) fn keep(context: DescriptionContext<'_>, name: &str, index: &[u8], fr
 
 /// Opens a file of the workspace, by the index that was made of it if the file is still the same.
 pub(super) fn index_file(context: DescriptionContext<'_>, name: &str, path: &str) -> Result<Api, CommandError> {
-    let refused = |error: &dyn std::fmt::Display| CommandError::refused(format!("cannot read the description `{path}`: {error}"));
-    let files = &**context.workspace.file_system();
+    let refused =
+        |error: &dyn std::fmt::Display| CommandError::refused(format!("cannot read the description `{path}`: {error}"));
+    let files = context.inputs.files;
     let inside = normalize(Path::new(path)).ok_or_else(|| refused(&"it is outside the workspace"))?;
     let (place, size) = files.locate_data(&inside).map_err(|error| refused(&error))?;
     let modified = place.metadata().and_then(|about| about.modified()).ok();
@@ -132,7 +138,7 @@ pub(super) fn index_file(context: DescriptionContext<'_>, name: &str, path: &str
 
 /// A file that the description refers to, inside the workspace.
 fn read_beside(files: &dyn FileSystem, description: &Path, other: &str) -> io::Result<Vec<u8>> {
-    let folder = description.parent().map(Path::to_owned).unwrap_or_else(PathBuf::new);
+    let folder = description.parent().map(Path::to_owned).unwrap_or_default();
     let inside = normalize(&folder.join(other)).ok_or_else(|| io::Error::other("it is outside the workspace"))?;
     files.read_data(&inside)
 }

@@ -4,21 +4,21 @@ mod kept;
 mod place;
 
 use crate::error::CommandError;
-use std::path::{Path, PathBuf};
 pub(crate) use kept::{FetchedFrom, keep, touch};
 use kept::{KeptIndex, index_file};
 pub(crate) use place::{base_url, expand};
+use std::path::{Path, PathBuf};
 use yieldtray_description::{Api, Contract};
 use yieldtray_source::{closest, join_words};
 use yieldtray_workspace::config::{ApiOrigin, ApiSettings, DEFAULT_API};
 use yieldtray_workspace::scope::EvalSettings;
-use yieldtray_workspace::{ApiLoader, LoadedApi, Workspace};
+use yieldtray_workspace::{ApiInputs, ApiLoader, LoadedApi};
 
 /// The workspace whose descriptions are asked for, and what was chosen in it.
 #[derive(Clone, Copy)]
 pub(crate) struct DescriptionContext<'a> {
     pub(crate) root: &'a Path,
-    pub(crate) workspace: &'a Workspace,
+    pub(crate) inputs: ApiInputs<'a>,
     pub(crate) settings: &'a EvalSettings,
 }
 
@@ -30,11 +30,12 @@ impl DescriptionContext<'_> {
 
 /// What opens the descriptions of a workspace when they are first asked for.
 pub(crate) fn loader(root: PathBuf, settings: EvalSettings) -> ApiLoader {
-    Box::new(move |workspace| {
-        let context = DescriptionContext { root: &root, workspace, settings: &settings };
+    Box::new(move |inputs| {
+        let context = DescriptionContext { root: &root, inputs, settings: &settings };
         let described = self::settings(context).into_iter().filter_map(|own| {
             let (name, check) = (own.name.clone(), own.check == Some(true));
             let is_configured = own.place.is_some();
+            let is_graphql = own.origin.as_ref().is_some_and(|own| matches!(own.value, ApiOrigin::GraphQl(_)));
             let contract = open(context, own).and_then(|opened| {
                 let base = base_url(context, &opened.settings)?;
                 Ok(Contract::new(name.clone(), opened.api, base))
@@ -42,7 +43,7 @@ pub(crate) fn loader(root: PathBuf, settings: EvalSettings) -> ApiLoader {
             match contract {
                 // One that nobody configured is there once it was fetched.
                 Err(_) if !is_configured => None,
-                contract => Some(LoadedApi::new(name, check, contract.map_err(|error| error.one_line()))),
+                contract => Some(LoadedApi::new(name, check, is_graphql, contract.map_err(|error| error.one_line()))),
             }
         });
         described.collect()
@@ -59,7 +60,7 @@ pub(crate) struct OpenDescription {
 
 /// The settings of the descriptions in the chosen environment. Without any, one is looked for at the server.
 pub(crate) fn settings(context: DescriptionContext<'_>) -> Vec<ApiSettings> {
-    let found = context.workspace.config.apis_for(context.environment());
+    let found = context.inputs.config.apis_for(context.environment());
     if !found.is_empty() {
         return found;
     }

@@ -1,9 +1,10 @@
 //! URLs of `[api]`, with the variables that they name.
 
-use crate::error::CommandError;
 use super::DescriptionContext;
+use crate::error::CommandError;
 use url::Url;
-use yieldtray_workspace::config::ApiSettings;
+use yieldtray_workspace::ApiInputs;
+use yieldtray_workspace::config::{ApiSettings, ExternalSources};
 
 /// A text of `[api]` with the values of the variables that it names.
 ///
@@ -22,7 +23,7 @@ pub(crate) fn expand(context: DescriptionContext<'_>, text: &str) -> Result<Stri
 }
 
 fn value(context: DescriptionContext<'_>, name: &str, text: &str) -> Result<String, CommandError> {
-    let config = &context.workspace.config;
+    let ApiInputs { config, files, source_cache } = context.inputs;
     if config.is_secret(name) {
         let message = format!("`{text}` uses the secret `{name}`");
         let hint = "use `request = \"FILE#NAME\"` to fetch a description with credentials";
@@ -33,7 +34,8 @@ fn value(context: DescriptionContext<'_>, name: &str, text: &str) -> Result<Stri
         Some(value) => value.to_text().ok().map(|text| text.into_owned()),
         None => match config.entry(environment, name) {
             Some(entry) => {
-                let value = entry.value(&context.workspace.outside(&context.settings.variables));
+                let outside = ExternalSources { variables: &context.settings.variables, files, cache: source_cache };
+                let value = entry.value(&outside);
                 value.ok().and_then(|value| value.to_text().ok().map(|text| text.into_owned()))
             }
             None => None,

@@ -1,6 +1,7 @@
 //! Completion.
 
 mod context;
+mod described;
 mod path;
 
 use super::docs::{INSTRUCTIONS, LANGUAGE, Place};
@@ -9,15 +10,16 @@ pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
 use std::borrow::Cow;
+use yieldtray_description::ValueStep;
 use yieldtray_expression::{FunctionHelp, FunctionOrigin, functions};
 use yieldtray_http::{FIELDS, METHODS, field};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::InstructionKind;
-use yieldtray_workspace::CellId;
 use yieldtray_workspace::config::ValueSource;
 use yieldtray_workspace::scope::{Binding, EvalCache, Origin, Resolver, ResponseScope};
 use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::{CONTRACT_LABEL, CellId};
 
 /// Something that may be written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -77,7 +79,7 @@ pub fn complete(view: IdeContext<'_>, source: SourceId, at: usize, files: &dyn F
         Context::Header(name) => writer.headers(name, ": "),
         Context::HeaderValue { name, value } => writer.header_values(name.of(text), value),
         Context::Request(line) => writer.request(line),
-        Context::Other => {}
+        Context::Other => writer.body(),
     }
     Suggestions { list: writer.found, more: writer.more }
 }
@@ -301,6 +303,9 @@ impl<'a> Writer<'a> {
             }
         }
         let value = after.then(|| self.answered(path, written)).flatten();
+        if after && value.is_none() {
+            self.described_path(span, path, written);
+        }
         if let Some(names) = value.as_ref().and_then(serde_json::Value::as_object) {
             for (name, value) in names.iter().filter(|(name, _)| is_value_name(name)) {
                 self.add(span, CompletionKind::Member, name, kind(value), None);
@@ -317,6 +322,21 @@ impl<'a> Writer<'a> {
         for function in functions().filter(|function| function.receivers.iter().any(|receiver| receiver == of)) {
             self.function(span, function.name, &function);
         }
+    }
+
+    /// The members of `path` as the description has them, before there was any response.
+    fn described_path(&mut self, span: Span, path: &str, written: &str) {
+        let (root, rest) = split_root(path);
+        let (root, mut found) = match root {
+            "body" => ("body", Vec::new()),
+            local => {
+                let Some(over) = looped(written, local) else { return };
+                let (root, rest) = split_root(over);
+                (root, value_steps(rest).into_iter().chain([ValueStep::Item]).collect())
+            }
+        };
+        found.extend(value_steps(rest));
+        self.described_members(span, root, &found);
     }
 
     /// The value of `path` in the last response of the cell.
@@ -412,6 +432,7 @@ impl<'a> Writer<'a> {
                     }
                     _ => None,
                 });
+                self.add(last, CompletionKind::Label, CONTRACT_LABEL, "validation by the description of the API", None);
                 shared
                     .collect::<Vec<_>>()
                     .iter()
@@ -460,7 +481,14 @@ impl<'a> Writer<'a> {
             }
             "skip" => self.add(rest, CompletionKind::Text, "when", "a condition follows", Some("when ".to_owned())),
             "wait" => self.add(rest, CompletionKind::Text, "until", "a condition follows", Some("until ".to_owned())),
-            "body" | "part" | "each" => self.files(word, rest, files),
+            "query" => self.described_query(rest),
+            "variable" | "operation" => self.graphql_argument(word, rest),
+            "contract" => {
+                for api in workspace.apis() {
+                    self.add(rest, CompletionKind::Label, &api.name, "a description of the API", None);
+                }
+            }
+            "body" | "part" | "each" | "fragments" => self.files(word, rest, files),
             _ => {}
         }
     }
@@ -494,6 +522,7 @@ impl<'a> Writer<'a> {
     }
 
     fn headers(&mut self, span: Span, after: &str) {
+        self.described_headers(span, after);
         for field in FIELDS {
             self.add(span, CompletionKind::Header, field.name, field.meaning, Some(format!("{}{after}", field.name)));
         }
@@ -518,6 +547,8 @@ impl<'a> Writer<'a> {
             }
             at => {
                 let span = line.part(at.map_or(0, |at| at + 1), line.len());
+                let method = at.map(|at| &written[..at]);
+                self.described_targets(span, method);
                 let cells = workspace.loaded().flat_map(|file| workspace.cells(file));
                 let targets = cells.filter(|cell| Some(*cell) != self.cell).filter_map(|cell| {
                     let target = workspace.cell(cell).request.as_ref()?.target;
@@ -529,6 +560,14 @@ impl<'a> Writer<'a> {
             }
         }
     }
+}
+
+fn value_steps(rest: &str) -> Vec<ValueStep> {
+    let steps = steps(rest).into_iter().map(|step| match step {
+        Step::Member(name) => ValueStep::Member(name.to_owned()),
+        Step::Index(_) => ValueStep::Item,
+    });
+    steps.collect()
 }
 
 /// True if the typed letters occur in a name, in their order.
