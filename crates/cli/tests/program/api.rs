@@ -282,8 +282,8 @@ fn coverage_and_drift_say_what_is_missing() {
     assert_eq!(
         first,
         [
-            "✗  undocumented member    GET /lots               200 total (integer)                               1 ×  log 1",
-            "✗  other type             GET /lots               200 page is integer, documented as string         1 ×  log 1",
+            "✗  undocumented member    GET /lots               200 total (integer)                        1 ×  log 1",
+            "✗  other type             GET /lots               200 page is integer, documented as string  1 ×  log 1",
         ],
         "{}",
         drift.stdout
