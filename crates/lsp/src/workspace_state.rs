@@ -100,6 +100,8 @@ impl WorkspaceState {
     pub(crate) fn refresh(&mut self, host: &dyn ServerHost) {
         self.tray = host.tray(&self.root, &self.workspace, &self.settings);
         self.answered = host.answers(&self.root, &self.settings);
+        // A description may have been fetched since.
+        host.load_apis(&self.root, &mut self.workspace, &self.settings);
     }
 
     /// The text of a file, loaded if it was not yet; `None` for one that is not of the workspace.

@@ -1,6 +1,6 @@
 //! The descriptions of the workspace's API, which are opened when somebody first asks for one.
 
-use crate::config::{Config, SourceCache};
+use crate::config::{ApiOrigin, ApiSettings, Config, SourceCache};
 use std::fmt;
 use std::sync::{Arc, OnceLock};
 use yieldtray_description::{Api, ApiKind, Contract, GraphQlSchema};
@@ -15,6 +15,7 @@ pub struct LoadedApi {
     pub check: bool,
     /// Whether it is a GraphQL schema, against which documents are validated and not responses.
     pub is_graphql: bool,
+    origin: Option<ApiOrigin>,
     /// It, or why it cannot be used.
     pub contract: Result<Contract, String>,
     schema: OnceLock<Option<GraphQlSchema>>,
@@ -22,9 +23,20 @@ pub struct LoadedApi {
 
 impl LoadedApi {
     /// A description that was opened, or why it was not.
-    pub fn new(name: String, check: bool, is_graphql: bool, contract: Result<Contract, String>) -> Self {
+    pub fn new(settings: &ApiSettings, contract: Result<Contract, String>) -> Self {
+        let origin = settings.origin.as_ref().map(|origin| origin.value.clone());
         let is_schema = contract.as_ref().is_ok_and(|contract| contract.api().info().kind == ApiKind::GraphQl);
-        Self { name, check, is_graphql: is_graphql || is_schema, contract, schema: OnceLock::new() }
+        let is_graphql = is_schema || matches!(origin, Some(ApiOrigin::GraphQl(_)));
+        let check = settings.check == Some(true);
+        Self { name: settings.name.clone(), check, is_graphql, origin, contract, schema: OnceLock::new() }
+    }
+
+    /// The file that it is, relative to the root.
+    pub fn file(&self) -> Option<&str> {
+        match &self.origin {
+            Some(ApiOrigin::File(path)) => Some(path),
+            _ => None,
+        }
     }
 
     /// The description, if it could be opened.

@@ -522,6 +522,13 @@ fn an_editor_knows_both_kinds_of_description() {
         "`bins`: integer, required\n\nHow many bins were delivered."
     );
     assert_eq!(hover(&mut editor, "g.http", at(graph_file, "grower { name", 2)), "`Grower.name: String!`");
+    let place = editor.ask(
+        "textDocument/definition",
+        json!({ "textDocument": { "uri": editor.uri("a.http") }, "position": at(file, "POST /lots", 2) }),
+    );
+    let line = yieldtray_packhouse::OPENAPI.lines().position(|line| line.trim() == "\"post\": {").expect("a line");
+    assert!(place[0]["uri"].as_str().is_some_and(|uri| uri.ends_with("/openapi.json")), "{place}");
+    assert!(place[0]["range"]["start"]["line"].as_u64().is_some_and(|found| found >= line as u64), "{place}");
     let found = editor.open("g.http");
     let found = described(&found);
     assert!(found.iter().any(|line| line.contains("type `Lot` does not have a field `bi`")), "{found:?}");

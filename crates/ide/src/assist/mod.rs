@@ -5,6 +5,7 @@
 
 mod actions;
 mod complete;
+mod described_definition;
 mod docs;
 mod fixes;
 mod graphql_cursor;
@@ -22,6 +23,7 @@ mod tests;
 
 pub use actions::{Action, Change};
 pub use complete::{CompletionKind, Suggestion, Suggestions, complete};
+pub use described_definition::{DescriptionPlace, described_definition};
 pub use fixes::{ImportError, fixes, import_commands};
 pub use hover::{HoverInfo, hover};
 pub use inlay_hints::{Hint, hints};

@@ -4,6 +4,7 @@ use super::Answer;
 use super::convert::{location, workspace_edit};
 use crate::diagnostics::text_of;
 use crate::params::{Query, Selections, TextDocumentParams, TextDocumentPosition, read};
+use crate::position::LineIndex;
 use crate::server::{Server, Snapshot};
 use crate::uri::address_of;
 use crate::wire::ResponseError;
@@ -11,6 +12,7 @@ use lsp_types::{FoldingRangeKind, SymbolKind};
 use serde_json::{Value, json};
 use yieldtray_ide::assist;
 use yieldtray_ide::assist::{Change, Fold, Referent};
+use yieldtray_source::Lines;
 
 pub(super) fn symbols(server: &mut Server, params: Value) -> Answer {
     let TextDocumentParams { text_document } = read(params)?;
@@ -58,6 +60,14 @@ pub(super) fn definition(server: &mut Server, params: Value) -> Answer {
     let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
     let at = text_of(state, source, encoding).offset(position);
     let places = state.view(|view| assist::definition(view, source, at));
+    if places.is_empty()
+        && let Some(place) = state.view(|view| assist::described_definition(view, source, at))
+    {
+        let path = state.root.join(&place.path);
+        let lines = Lines::new(&place.text);
+        let range = LineIndex { text: &place.text, lines: &lines, encoding }.range(place.span);
+        return Ok(json!([{ "uri": address_of(&path), "range": range }]));
+    }
     Ok(places.into_iter().map(|place| location(state, place, encoding)).collect())
 }
 

@@ -136,20 +136,22 @@ impl OperationView<'_> {
         let mut rows = Vec::new();
         for response in &operation.responses {
             let media: Vec<&str> = response.content.iter().map(|content| content.media_type.as_str()).collect();
-            let painted = match response.status.starts_with('2') {
-                true => styles.good(&response.status),
-                false => styles.warn(&response.status),
+            let status = escape_line(&response.status).into_owned();
+            let painted = match status.starts_with('2') {
+                true => styles.good(&status),
+                false => styles.warn(&status),
             };
             rows.push(vec![
                 Cell::new("  "),
-                Cell::new(response.status.clone()).painted(painted),
+                Cell::new(status).painted(painted),
                 Cell::new(escape_line(&media.join(", ")).into_owned()),
                 Cell::new(escape_line(response.description.as_deref().unwrap_or_default()).into_owned()).shrinkable(),
             ]);
         }
         out.table(&rows)?;
         if let Some(schema) = operation.success().and_then(|response| response.content.first()?.schema.as_ref()) {
-            let status = operation.success().map_or("", |response| response.status.as_str());
+            let status =
+                operation.success().map_or_else(String::new, |response| escape_line(&response.status).into_owned());
             writeln!(out.result(), "\nBody of {status}")?;
             write_members(&self.api.members(schema), styles, out)?;
         }
@@ -166,13 +168,14 @@ impl OperationView<'_> {
         let schema = parameter.schema.as_ref();
         let members = schema.map(|schema| self.api.describe_schema(schema)).unwrap_or_default();
         let mut about = parameter.description.clone().unwrap_or_default();
+        let place = escape_line(&parameter.place).into_owned();
         if parameter.deprecated {
             about.insert_str(0, "deprecated. ");
         }
         vec![
             Cell::new("  "),
             Cell::new(escape_line(&parameter.name).into_owned()),
-            Cell::new(parameter.place.clone()).painted(self.styles.dim(&parameter.place)),
+            Cell::new(place.clone()).painted(self.styles.dim(&place)),
             Cell::new(if parameter.required { "required" } else { "" }),
             Cell::new(escape_line(&members).into_owned()),
             Cell::new(escape_line(about.lines().next().unwrap_or_default()).into_owned()).shrinkable(),

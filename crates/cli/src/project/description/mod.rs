@@ -33,17 +33,14 @@ pub(crate) fn loader(root: PathBuf, settings: EvalSettings) -> ApiLoader {
     Box::new(move |inputs| {
         let context = DescriptionContext { root: &root, inputs, settings: &settings };
         let described = self::settings(context).into_iter().filter_map(|own| {
-            let (name, check) = (own.name.clone(), own.check == Some(true));
-            let is_configured = own.place.is_some();
-            let is_graphql = own.origin.as_ref().is_some_and(|own| matches!(own.value, ApiOrigin::GraphQl(_)));
-            let contract = open(context, own).and_then(|opened| {
+            let contract = open(context, own.clone()).and_then(|opened| {
                 let base = base_url(context, &opened.settings)?;
-                Ok(Contract::new(name.clone(), opened.api, base))
+                Ok(Contract::new(own.name.clone(), opened.api, base))
             });
             match contract {
                 // One that nobody configured is there once it was fetched.
-                Err(_) if !is_configured => None,
-                contract => Some(LoadedApi::new(name, check, is_graphql, contract.map_err(|error| error.one_line()))),
+                Err(_) if own.place.is_none() => None,
+                contract => Some(LoadedApi::new(&own, contract.map_err(|error| error.one_line()))),
             }
         });
         described.collect()
