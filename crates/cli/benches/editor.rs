@@ -3,7 +3,7 @@
 //! The bounds: from a keystroke to its diagnostics in a file of 2,000 cells at most 3 times the core's own parse and
 //! lint of that file, in a workspace of 500 files at most 1.5 times that; completion and hover within one parse of
 //! the file; memory below 25 times the open text; from start to the first diagnostics in a workspace of 500 files at
-//! most 3 times `lint`.
+//! most 3 times `lint`; what an API description offers while typing, within one parse of the file too.
 
 #![allow(clippy::print_stdout)]
 
@@ -29,6 +29,9 @@ const TOOL: &str = env!("CARGO_BIN_EXE_yieldtray");
 const CELLS: usize = 2_000;
 const FILES: usize = 500;
 const RUNS: usize = 31;
+
+/// The description of the API in the workspace that has one.
+const DESCRIPTION: &str = include_str!("../../packhouse/src/openapi.json");
 
 const CONFIG: &str = "[values]\nbase = \"http://127.0.0.1:1\"\ngrower = \"G-11\"\n";
 
@@ -64,6 +67,7 @@ fn main() {
             black_box(parse(&text, SourceId(0), "big"));
         }],
     );
+    let parsed = times[3];
     println!("{CELLS} cells, {} KB", text.len() / 1000);
     println!("parse                            {}", shown(times[3]));
     println!("parse and lint in core           {}", shown(times[0]));
@@ -101,6 +105,25 @@ fn main() {
         times_text(memory)
     );
     drop((one, many));
+    let config = format!("{CONFIG}\n[api]\nfile = \"openapi.json\"\n");
+    let described =
+        create_workspace(&[("big.http", &text), ("openapi.json", DESCRIPTION), ("yieldtray.toml", &config)]);
+    let editor = RefCell::new(Editor::open(described.path(), &text));
+    let ask = |line, column| editor.borrow_mut().ask("textDocument/completion", line, column);
+    let times = take_turns(
+        RUNS,
+        &mut [
+            &mut || editor.borrow_mut().keystroke(),
+            &mut || ask(middle + 2, 7),
+            &mut || ask(middle + 5, 3),
+            &mut || ask(middle + 9, 13),
+        ],
+    );
+    println!("a keystroke with a description   {}", shown(times[0]));
+    for (what, time) in ["a path", "a member of a body", "a member of a response"].iter().zip(&times[1..]) {
+        println!("completion of {what:<22} {}   {:.2} of a parse (bound 1)", shown(*time), ratio(*time, parsed));
+    }
+    drop(editor);
     let ten = cells(10 * CELLS, 0);
     let large = create_workspace(&[("big.http", &ten)]);
     let memory = Editor::open(large.path(), &ten).memory();

@@ -5,16 +5,14 @@ use crate::graphql::{self, SchemaError};
 use crate::index::{Index, IndexError, IndexWriter, Storage};
 use crate::model::{ApiInfo, ApiKind, Level, Operation, OperationSummary, Place, TypeRecord};
 use crate::openapi::{self, VersionError, paths};
+use crate::recent::Recent;
 use crate::sample::Samples;
 use serde_json::{Map, Value, json};
-use std::collections::BTreeSet;
 use std::fmt::Display;
+use std::sync::Arc;
 use thiserror::Error;
 use yieldtray_expression::Schemas;
 use yieldtray_source::closest;
-
-/// Definitions that one schema may be made of.
-const MAX_DEFINITIONS: usize = 20_000;
 
 /// Steps that looking for the operation of a path may take: paths of a hostile description fit in many ways.
 const MAX_MATCH_STEPS: usize = 2_000;
@@ -56,7 +54,9 @@ pub fn index<E: Display>(
 pub struct Api {
     index: Index,
     info: ApiInfo,
-    schemas: Schemas,
+    operations: Recent<Operation>,
+    definitions: Recent<Value>,
+    pub(crate) schemas: Schemas,
 }
 
 /// The operation that a request is one of.
@@ -74,7 +74,7 @@ pub enum Matched {
 #[derive(Clone, Debug)]
 pub enum Found {
     /// An operation.
-    Operation(Box<Operation>),
+    Operation(Arc<Operation>),
     /// A GraphQL type.
     Type(TypeRecord),
     /// A field of a GraphQL type, with the name of the type.
@@ -91,7 +91,13 @@ impl Api {
     pub fn open(storage: Box<dyn Storage>) -> Result<Self, IndexError> {
         let index = Index::open(storage)?;
         let info = index.get("info")?.ok_or(IndexError::Damaged)?;
-        Ok(Self { index, info, schemas: Schemas::with_formats(true) })
+        Ok(Self {
+            index,
+            info,
+            operations: Recent::default(),
+            definitions: Recent::default(),
+            schemas: Schemas::with_formats(true),
+        })
     }
 
     /// What it is about.
@@ -105,8 +111,9 @@ impl Api {
     }
 
     /// The operation of this method and path.
-    pub fn operation(&self, method: &str, path: &str) -> Result<Option<Operation>, IndexError> {
-        self.index.get(&format!("operation:{method} {path}"))
+    pub fn operation(&self, method: &str, path: &str) -> Result<Option<Arc<Operation>>, IndexError> {
+        let name = format!("operation:{method} {path}");
+        self.operations.get(&name, || self.index.get(&name))
     }
 
     /// A GraphQL type.
@@ -141,11 +148,19 @@ impl Api {
         }
     }
 
-    /// What `POST /lots`, an operation id, `Query.lots`, or the name of a type or schema names.
+    /// What `POST /lots`, `GET /lots/L-1`, an operation id, `Query.lots`, or the name of a type or schema names.
     pub fn find(&self, place: &str) -> Result<Option<Found>, IndexError> {
         if let Some((method, path)) = place.split_once(' ') {
-            let operation = self.operation(&method.to_ascii_uppercase(), path.trim())?;
-            return Ok(operation.map(|operation| Found::Operation(Box::new(operation))));
+            let (method, path) = (method.to_ascii_uppercase(), path.trim());
+            // A path as the description writes it, or with values for its parameters.
+            let operation = match self.operation(&method, path)? {
+                None => match self.matched(&method, path.split('?').next().unwrap_or_default())? {
+                    Matched::Operation(path) => self.operation(&method, &path)?,
+                    _ => None,
+                },
+                found => found,
+            };
+            return Ok(operation.map(Found::Operation));
         }
         if let Some(title) = self.index.get::<String>(&format!("id:{place}"))? {
             return self.find(&title);
@@ -166,7 +181,7 @@ impl Api {
         {
             return Ok(Some(Found::Field(owner.to_owned(), field)));
         }
-        Ok(self.definition(place)?.map(|schema| Found::Definition(place.to_owned(), schema)))
+        Ok(self.definition(place)?.map(|schema| Found::Definition(place.to_owned(), Value::clone(&schema))))
     }
 
     /// A place that is spelled almost the same.
@@ -178,7 +193,7 @@ impl Api {
             names.extend(operation.id);
         }
         names.extend(self.tags()?.into_iter().map(|tag| tag.name));
-        names.extend(self.index.get::<Vec<String>>("definitions")?.unwrap_or_default());
+        names.extend(self.definition_names()?);
         if self.info.kind == ApiKind::GraphQl {
             let roots = self.level(None)?.unwrap_or_default();
             names.extend(roots.places.iter().map(|place| place.name.clone()));
@@ -227,47 +242,8 @@ impl Api {
     }
 
     /// A schema that others refer to.
-    pub fn definition(&self, name: &str) -> Result<Option<Value>, IndexError> {
-        self.index.get(&format!("definition:{name}"))
-    }
-
-    /// A schema with all that it refers to, directly or not, as a document of its own.
-    pub fn with_definitions(&self, schema: &Value) -> Result<Value, IndexError> {
-        let (mut wanted, mut known, mut definitions) = (BTreeSet::new(), BTreeSet::new(), Map::new());
-        references(schema, &mut wanted);
-        while let Some(name) = wanted.pop_first() {
-            if definitions.len() >= MAX_DEFINITIONS || !known.insert(name.clone()) {
-                continue;
-            }
-            if let Some(definition) = self.definition(&name)? {
-                references(&definition, &mut wanted);
-                definitions.insert(name, definition);
-            }
-        }
-        let mut whole = match schema {
-            Value::Object(members) => members.clone(),
-            other => return Ok(other.clone()),
-        };
-        if !definitions.is_empty() {
-            whole.insert("$defs".to_owned(), Value::Object(definitions));
-        }
-        Ok(Value::Object(whole))
-    }
-
-    /// How a value breaks a schema of this description: the location (RFC 6901), and why. `key` names the schema.
-    pub fn violations(&self, key: &str, schema: &Value, value: Value) -> Vec<(String, String)> {
-        match self.schemas.of_document(key, || self.with_definitions(schema).ok()) {
-            Ok(schema) => schema.located_violations(value),
-            Err(_) => Vec::new(),
-        }
-    }
-
-    /// The violations of a response, in words with the rules that are broken.
-    pub(crate) fn response_violations(&self, key: &str, schema: &Value, value: Value) -> Result<Vec<String>, String> {
-        let schema = self.schemas.of_document(key, || self.with_definitions(schema).ok())?;
-        // Definitions are named as the description names them.
-        let lines = schema.violations(value).into_iter();
-        Ok(lines.map(|line| line.replace("(rule `/$defs/", "(rule `")).collect())
+    pub(crate) fn definition(&self, name: &str) -> Result<Option<Arc<Value>>, IndexError> {
+        self.definitions.get(name, || self.index.get(&format!("definition:{name}")))
     }
 
     /// A value that fits a schema; `name` is that of the parameter or body it is for.
@@ -276,12 +252,31 @@ impl Api {
         Ok(Samples::new(&documents).of(documents.root(), name))
     }
 
+    /// The schemas that others refer to, by their names; `None` if they have more than `limit` bytes together.
+    pub(crate) fn all_definitions(&self, limit: usize) -> Result<Option<Map<String, Value>>, IndexError> {
+        let (mut definitions, mut bytes) = (Map::new(), 0);
+        for name in self.definition_names()? {
+            let Some(record) = self.index.bytes(&format!("definition:{name}"))? else { continue };
+            bytes += record.len();
+            if bytes > limit {
+                return Ok(None);
+            }
+            definitions.insert(name, serde_json::from_slice(&record).map_err(|_| IndexError::Damaged)?);
+        }
+        Ok(Some(definitions))
+    }
+
+    /// The names of all schemas that others refer to.
+    fn definition_names(&self) -> Result<Vec<String>, IndexError> {
+        Ok(self.index.get("definitions")?.unwrap_or_default())
+    }
+
     /// The schema, or what it refers to.
     pub fn resolved(&self, schema: &Value) -> Result<Value, IndexError> {
         let mut schema = schema.clone();
         for _ in 0..16 {
             let Some(name) = schema.get("$ref").and_then(Value::as_str).and_then(definition_name) else { break };
-            schema = self.definition(name)?.unwrap_or_else(|| json!({}));
+            schema = self.definition(name)?.map_or_else(|| json!({}), |found| Value::clone(&found));
         }
         Ok(schema)
     }
@@ -290,19 +285,6 @@ impl Api {
 /// The name of the definition that a reference of ours leads to.
 pub fn definition_name(reference: &str) -> Option<&str> {
     reference.strip_prefix("#/$defs/")
-}
-
-fn references(value: &Value, found: &mut BTreeSet<String>) {
-    match value {
-        Value::Object(members) => {
-            if let Some(name) = members.get("$ref").and_then(Value::as_str).and_then(definition_name) {
-                found.insert(name.to_owned());
-            }
-            members.values().for_each(|member| references(member, found));
-        }
-        Value::Array(members) => members.iter().for_each(|member| references(member, found)),
-        _ => {}
-    }
 }
 
 /// Whether a segment fits one with parameters: `{id}`, `{id}.json`, `{from}-{to}`. A parameter is never empty.

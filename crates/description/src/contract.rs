@@ -140,12 +140,12 @@ impl Contract {
         }
         let is_bodiless = exchange.sent.method == "HEAD" || matches!(exchange.status, 204 | 304);
         if !is_bodiless && !response.content.is_empty() {
-            self.check_body(operation, response, exchange, &mut found);
+            self.check_body(response, exchange, &mut found);
         }
         found
     }
 
-    fn check_body(&self, operation: &Operation, response: &Response, exchange: &Exchange, found: &mut Vec<Violation>) {
+    fn check_body(&self, response: &Response, exchange: &Exchange, found: &mut Vec<Violation>) {
         let essence = exchange.media_type();
         let Some(content) = response.content.iter().find(|content| content.matches(&essence)) else {
             let documented: Vec<&str> = response.content.iter().map(|content| content.media_type.as_str()).collect();
@@ -169,8 +169,7 @@ impl Contract {
             Ok(value) => value,
             Err(error) => return found.push(body(format!("the body is not valid JSON: {error}"))),
         };
-        let key = format!("{} {} {}", operation.summary.title(), response.status, content.media_type);
-        match self.api.response_violations(&key, schema, value) {
+        match self.api.violations_in_words(schema, value) {
             Ok(violations) => found.extend(violations.into_iter().map(body)),
             Err(why) => found.push(body(format!("its schema cannot be used: {why}"))),
         }

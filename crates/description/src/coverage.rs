@@ -138,7 +138,7 @@ impl Coverage {
         for summary in api.operations()? {
             let Some(operation) = api.operation(&summary.method, &summary.path)? else { continue };
             let (exercises, observations) = by_title.remove(&summary.title()).unwrap_or_default();
-            coverage.operations.push(operation_coverage(api, operation, &exercises, &observations));
+            coverage.operations.push(operation_coverage(api, &operation, &exercises, &observations));
         }
         let all = &coverage.operations;
         coverage.operation_ratio = Ratio::of(all.iter().map(OperationCoverage::is_covered));
@@ -154,7 +154,7 @@ impl Coverage {
 
 fn operation_coverage(
     api: &Api,
-    operation: Operation,
+    operation: &Operation,
     exercises: &[&Exercise],
     observations: &[&Observation],
 ) -> OperationCoverage {
@@ -199,6 +199,6 @@ fn operation_coverage(
             received.collect(),
             &mut observations.iter().filter_map(|seen| seen.response_body.as_ref()),
         ),
-        operation: operation.summary,
+        operation: operation.summary.clone(),
     }
 }

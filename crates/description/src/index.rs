@@ -113,6 +113,12 @@ impl Index {
     /// # Errors
     /// [`IndexError::Damaged`] if the file is shorter than it says, or a record is not what is expected.
     pub(crate) fn get<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>, IndexError> {
+        let Some(record) = self.bytes(name)? else { return Ok(None) };
+        serde_json::from_slice(&record).map(Some).map_err(|_| IndexError::Damaged)
+    }
+
+    /// The same, as it is written.
+    pub(crate) fn bytes(&self, name: &str) -> Result<Option<Vec<u8>>, IndexError> {
         let wanted = hash(name);
         let (mut low, mut high) = (0, self.count);
         while low < high {
@@ -125,10 +131,11 @@ impl Index {
             if hash != wanted {
                 break;
             }
-            let record = self.record(offset, length)?;
+            let mut record = self.record(offset, length)?;
             let end = record.iter().position(|byte| *byte == 0).ok_or(IndexError::Damaged)?;
             if &record[..end] == name.as_bytes() {
-                return serde_json::from_slice(&record[end + 1..]).map(Some).map_err(|_| IndexError::Damaged);
+                record.drain(..=end);
+                return Ok(Some(record));
             }
             low += 1;
         }

@@ -15,9 +15,11 @@ mod index;
 mod model;
 mod openapi;
 mod pattern;
+mod recent;
 mod sample;
 mod schema;
 mod schema_walk;
+mod validation;
 
 #[cfg(test)]
 mod tests;

@@ -52,7 +52,7 @@ impl Shape {
                 && known.insert(name.to_owned())
                 && let Ok(Some(definition)) = api.definition(name)
             {
-                open.push((definition, holds));
+                open.push((Value::clone(&definition), holds));
             }
             shape.add(&schema, holds);
             for (word, holds) in [("allOf", holds), ("anyOf", false), ("oneOf", false)] {

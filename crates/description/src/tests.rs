@@ -109,6 +109,8 @@ fn an_operation_is_found_by_each_of_its_names() {
         let sample = api.sample(&body, "body").expect("an index").expect("a sample");
         assert_eq!(sample, json!({ "grower": "G-11", "bins": 24, "variety": "mixed", "ref": "north-2026" }));
     }
+    let with_a_value = api.find("GET /lots/L-1?page=2").expect("an index");
+    assert!(matches!(with_a_value, Some(Found::Operation(own)) if own.summary.title() == "GET /lots/{id}"));
     assert!(matches!(api.find("Lot"), Ok(Some(Found::Definition(name, _))) if name == "Lot"));
     assert!(matches!(api.find("nothing"), Ok(None)));
 }

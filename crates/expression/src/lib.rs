@@ -39,6 +39,6 @@ pub use identifiers::{Identifier, IdentifierRole};
 pub use json_path::{JsonPath, JsonPathError};
 pub use names::{is_builtin, is_type_name};
 pub use random::{Clock, RandomSource};
-pub use schemas::{DocumentSchema, Schemas};
+pub use schemas::{DocumentSchema, SchemaDocument, Schemas};
 pub use user_functions::UserFunction;
 pub use value::{NotRepresentable, Value, ValueKind};

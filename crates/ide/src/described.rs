@@ -12,7 +12,7 @@ use yieldtray_workspace::{CellId, Workspace, operation_of};
 /// An operation of OpenAPI, and what the request of a cell sends for it.
 pub(crate) struct Described<'w> {
     pub(crate) api: &'w Arc<Api>,
-    pub(crate) operation: Operation,
+    pub(crate) operation: Arc<Operation>,
     /// The names of query parameters, with their places.
     pub(crate) query: Vec<(String, Span)>,
     /// The names of header fields, with their places; those of preambles are at the request line.

@@ -1,6 +1,7 @@
 //! Which descriptions of the API are about a cell.
 
 use crate::{CellId, LoadedApi, Workspace};
+use std::sync::Arc;
 use yieldtray_description::{ApiKind, Matched, Operation};
 use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::InstructionKind;
@@ -64,7 +65,7 @@ pub fn contract_checks(workspace: &Workspace, cell: CellId) -> Vec<ContractCheck
 }
 
 /// The operation of OpenAPI that a cell's request is, as far as its text shows: the path with stand-ins for values.
-pub fn operation_of(workspace: &Workspace, cell: CellId) -> Option<(&LoadedApi, Operation)> {
+pub fn operation_of(workspace: &Workspace, cell: CellId) -> Option<(&LoadedApi, Arc<Operation>)> {
     let own = workspace.cell(cell);
     let line = own.request.as_ref()?;
     let text = &workspace.source(cell.source).text;

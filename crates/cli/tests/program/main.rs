@@ -1,7 +1,7 @@
 //! The built program, as its users run it: in folders of its own, against servers on loopback.
 
-#[cfg(feature = "other-programs")]
 mod api;
+#[cfg(feature = "other-programs")]
 mod browser;
 mod control;
 mod cookies;

@@ -1,7 +1,7 @@
 //! Requests and expressions that the description of the API knows to be wrong.
 
 use crate::described::{Described, body_json};
-use yieldtray_description::{ApiKind, Matched, Operation};
+use yieldtray_description::{ApiKind, Matched};
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, closest};
 use yieldtray_syntax::InstructionKind;
@@ -14,14 +14,15 @@ pub(super) fn problems(workspace: &Workspace, engine: &Engine, cell: CellId) -> 
         return Vec::new();
     }
     let mut problems = Vec::new();
-    match Described::of(workspace, cell) {
+    let described = Described::of(workspace, cell);
+    match &described {
         Some(described) => {
-            request(workspace, cell, &described, &mut problems);
-            body(workspace, cell, &described, &mut problems);
+            request(workspace, cell, described, &mut problems);
+            body(workspace, cell, described, &mut problems);
         }
         None => problems.extend(undocumented(workspace, cell)),
     }
-    problems.extend(expressions(workspace, engine, cell));
+    problems.extend(expressions(workspace, engine, cell, described.as_ref()));
     problems
 }
 
@@ -139,12 +140,10 @@ fn body(workspace: &Workspace, cell: CellId, described: &Described<'_>, problems
     let own = workspace.cell(cell);
     let text = &workspace.source(cell.source).text;
     let Some(json) = body_json(text, own.template_body()) else { return };
-    let Operation { summary, body: Some(body), .. } = &described.operation else { return };
+    let Some(body) = &described.operation.body else { return };
     let Some(content) = body.content.iter().find(|content| content.is_json()) else { return };
     let Some(schema) = &content.schema else { return };
-    for (pointer, message) in
-        described.api.violations(&format!("body of {}", summary.title()), schema, json.value.clone())
-    {
+    for (pointer, message) in described.api.violations(schema, json.value.clone()) {
         let Some(span) = json.place(&pointer) else { continue };
         if json.has_placeholder(span) {
             continue;
@@ -157,11 +156,15 @@ fn body(workspace: &Workspace, cell: CellId, described: &Described<'_>, problems
 }
 
 /// Expressions on the response that name members which the description does not have.
-fn expressions(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
+fn expressions(
+    workspace: &Workspace,
+    engine: &Engine,
+    cell: CellId,
+    described: Option<&Described<'_>>,
+) -> Vec<Problem> {
     let own = workspace.cell(cell);
     let text = &workspace.source(cell.source).text;
     let mut types = Vec::new();
-    let described;
     match graphql_document(workspace, cell) {
         Some(Ok(document)) => {
             let operation = document.operation.as_ref().map(|(name, _)| name.as_str());
@@ -172,8 +175,7 @@ fn expressions(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Prob
         }
         Some(Err(_)) => {}
         None => {
-            described = Described::of(workspace, cell);
-            if let Some(described) = &described {
+            if let Some(described) = described {
                 let schemas = described.operation.response_schemas();
                 if !schemas.is_empty() {
                     types.push(("body", yieldtray_description::schema_type(described.api, &schemas)));

@@ -42,7 +42,7 @@ pub(super) fn show(common: &Common, args: &ApiShow, host: &HostFacts, out: &mut 
             let used_by = covered.remove(&operation.summary.title()).unwrap_or_default();
             let example = example_of(api, &operation).map_err(damaged)?;
             if out.settings.json {
-                let mut document = json!(operation);
+                let mut document = json!(*operation);
                 (document["requests"], document["body_example"]) = (json!(used_by), json!(example));
                 writeln!(out.result(), "{document}")?;
             } else {

@@ -3,8 +3,11 @@
 //! A schema that refers to other files is compiled together with them as one document, in which every file is a
 //! definition: what refers to each other is then compiled once, and not once for each way that leads to it.
 
+mod bundle;
+
+use bundle::{Bundle, is_data, property};
 use jsonschema::{Draft, Retrieve, Uri, Validator};
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 use serde_json::{Map, Value as Json};
 use std::collections::VecDeque;
 use std::fmt;
@@ -33,8 +36,31 @@ const MAX_CACHE_BYTES: usize = 12 << 20;
 #[derive(Clone, Debug)]
 pub(super) struct Schema {
     validator: Arc<Validator>,
-    /// The number of its file, and all files, where several are one document.
-    place: Option<(usize, Arc<[PathBuf]>)>,
+    /// Where it is in the document that it shares.
+    place: Option<Place>,
+}
+
+/// One of the schemas of a shared document.
+#[derive(Clone, Debug)]
+struct Place {
+    /// Its number, which names its property.
+    number: usize,
+    /// All files by their numbers, if the schemas are files.
+    files: Option<Arc<[PathBuf]>>,
+}
+
+/// What a schema is compiled from.
+#[derive(Clone, Debug)]
+pub enum SchemaDocument {
+    /// The schema, which refers to nothing outside itself.
+    Alone(Json),
+    /// Several schemas that refer to the same definitions, and are compiled together.
+    Together {
+        /// Each schema by the key that it is asked for with. References lead to `#/$defs/NAME`.
+        schemas: Vec<(String, Json)>,
+        /// What they refer to.
+        definitions: Map<String, Json>,
+    },
 }
 
 type Compiled = Result<Schema, SchemaError>;
@@ -70,8 +96,9 @@ impl DocumentSchema {
 
     /// The same, each with the location in the value (RFC 6901) apart.
     pub fn located_violations(&self, value: Json) -> Vec<(String, String)> {
+        let value = self.0.wrapped(value);
         let errors = self.0.validator.iter_errors(&value).take(MAX_SHOWN_VIOLATIONS);
-        errors.map(|error| (error.instance_path().to_string(), error.to_string())).collect()
+        errors.map(|error| (self.0.location(&error.instance_path().to_string()), error.to_string())).collect()
     }
 }
 
@@ -103,26 +130,25 @@ impl Schemas {
         Self { ignores_formats: !asserted, ..Self::default() }
     }
 
-    /// The schema that `document` makes, which refers to nothing outside itself, compiled once for each key as long as there
-    /// is room.
+    /// The schema of `key`, compiled from what `document` makes, once as long as there is room.
     ///
     /// # Errors
     /// In words, if there is none or it cannot be compiled.
-    pub fn of_document(&self, key: &str, document: impl FnOnce() -> Option<Json>) -> Result<DocumentSchema, String> {
+    pub fn of_document(
+        &self,
+        key: &str,
+        document: impl FnOnce() -> Option<SchemaDocument>,
+    ) -> Result<DocumentSchema, String> {
         let path = Path::new(key);
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-        let compiled = cache.known.get(path).cloned();
-        let compiled = compiled.unwrap_or_else(|| {
-            let mut document = document().ok_or(SchemaError::NotCompiled)?;
-            open_large_repetitions(&mut document);
-            let bytes = serde_json::to_vec(&document).map_or(0, |text| text.len());
-            let built =
-                options(!self.ignores_formats).with_draft(Draft::Draft202012).with_retriever(Nothing).build(&document);
-            let validator = built.map(Arc::new).map_err(|error| SchemaError::Document(error.to_string()));
-            let compiled = validator.map(|validator| Schema { validator, place: None });
-            cache.add(Group { compiled: vec![(path.to_owned(), compiled.clone())], bytes });
-            compiled
-        });
+        if !cache.known.contains_key(path) {
+            let group = match document() {
+                Some(document) => compile_document(path, document, !self.ignores_formats),
+                None => Group { compiled: vec![(path.to_owned(), Err(SchemaError::NotCompiled))], bytes: 0 },
+            };
+            cache.add(group);
+        }
+        let compiled = cache.known.get(path).cloned().unwrap_or(Err(SchemaError::NotCompiled));
         compiled.map(DocumentSchema).map_err(|error| error.to_string())
     }
 
@@ -159,6 +185,31 @@ struct Group {
     bytes: usize,
 }
 
+fn compile_document(key: &Path, document: SchemaDocument, formats: bool) -> Group {
+    let is_shared = matches!(document, SchemaDocument::Together { .. });
+    let (keys, mut whole): (Vec<PathBuf>, Json) = match document {
+        SchemaDocument::Alone(document) => (vec![key.to_owned()], document),
+        SchemaDocument::Together { schemas, definitions } => {
+            let (mut keys, mut properties) = (Vec::new(), Map::new());
+            for (number, (key, schema)) in schemas.into_iter().enumerate() {
+                properties.insert(property(number), schema);
+                keys.push(key.into());
+            }
+            (keys, serde_json::json!({ "properties": properties, "$defs": definitions }))
+        }
+    };
+    open_large_repetitions(&mut whole);
+    let bytes = serde_json::to_vec(&whole).map_or(0, |text| text.len());
+    let built = options(formats).with_draft(Draft::Draft202012).with_retriever(Nothing).build(&whole);
+    drop(whole);
+    let validator = built.map(Arc::new).map_err(|error| SchemaError::Document(error.to_string()));
+    let compiled = keys.into_iter().enumerate().map(|(number, key)| {
+        let place = is_shared.then_some(Place { number, files: None });
+        (key, validator.clone().map(|validator| Schema { validator, place }))
+    });
+    Group { compiled: compiled.collect(), bytes }
+}
+
 fn compile(files: &Arc<dyn FileSystem>, path: &Path, formats: bool) -> Group {
     let alone = |compiled, bytes| Group { compiled: vec![(path.to_owned(), compiled)], bytes };
     let bundle = match Bundle::read(&**files, path) {
@@ -174,7 +225,8 @@ fn compile(files: &Arc<dyn FileSystem>, path: &Path, formats: bool) -> Group {
                 let validator = validator.map(Arc::new).map_err(|error| unusable(path, error));
                 let paths: Arc<[PathBuf]> = paths.into();
                 let schema = |number: usize| {
-                    Ok(Schema { validator: validator.clone()?, place: Some((number, Arc::clone(&paths))) })
+                    let place = Place { number, files: Some(Arc::clone(&paths)) };
+                    Ok(Schema { validator: validator.clone()?, place: Some(place) })
                 };
                 let compiled = paths.iter().enumerate().map(|(number, path)| (path.clone(), schema(number)));
                 Group { compiled: compiled.collect(), bytes }
@@ -273,133 +325,6 @@ fn with_open_repetitions(pattern: &str) -> Option<String> {
     changed.then_some(out)
 }
 
-/// A schema and the files it refers to, directly or not.
-struct Bundle {
-    documents: Vec<(PathBuf, Json)>,
-    bytes: usize,
-}
-
-impl Bundle {
-    fn read(files: &dyn FileSystem, path: &Path) -> Result<Self, SchemaError> {
-        let mut bundle = Self { documents: Vec::new(), bytes: 0 };
-        let (mut wanted, mut known) = (VecDeque::from([path.to_owned()]), FxHashSet::default());
-        known.insert(path.to_owned());
-        while let Some(path) = wanted.pop_front() {
-            let (document, bytes) = read(files, &path)?;
-            bundle.bytes += bytes;
-            if bundle.documents.len() == MAX_SCHEMA_FILES || bundle.bytes > MAX_SCHEMA_BYTES {
-                return Err(SchemaError::TooLarge);
-            }
-            each_reference(&document, &mut |reference| {
-                if let Some((Some(other), _)) = file_of(&path, reference)
-                    && known.insert(other.clone())
-                {
-                    wanted.push_back(other);
-                }
-            });
-            bundle.documents.push((path, document));
-        }
-        Ok(bundle)
-    }
-
-    /// All of it as one schema, in which the file of number N is the definition `fN`, and holds of the property of
-    /// that name. `None` where a file has a name of its own or an anchor, or another draft.
-    fn into_one(self) -> Option<(Json, Draft, Vec<PathBuf>)> {
-        let numbers: FxHashMap<PathBuf, usize> =
-            self.documents.iter().enumerate().map(|(number, (path, _))| (path.clone(), number)).collect();
-        let mut draft = None;
-        let (mut definitions, mut properties, mut paths) = (Map::new(), Map::new(), Vec::new());
-        for (number, (path, mut document)) in self.documents.into_iter().enumerate() {
-            let own = Draft::default().detect(&document);
-            if *draft.get_or_insert(own) != own || names_itself(&document) {
-                return None;
-            }
-            if let Some(object) = document.as_object_mut() {
-                object.remove("$schema");
-            }
-            rewrite(&mut document, &path, number, &numbers)?;
-            let name = property(number);
-            properties.insert(name.clone(), serde_json::json!({ "$ref": format!("#/$defs/{name}") }));
-            definitions.insert(name, document);
-            paths.push(path);
-        }
-        let whole = serde_json::json!({ "properties": properties, "$defs": definitions });
-        Some((whole, draft?, paths))
-    }
-}
-
-fn property(number: usize) -> String {
-    format!("f{number}")
-}
-
-/// Whether a document has a name that references are counted from, or places with names.
-fn names_itself(value: &Json) -> bool {
-    let Json::Object(object) = value else {
-        return value.as_array().is_some_and(|members| members.iter().any(names_itself));
-    };
-    let named = ["$id", "id", "$anchor", "$dynamicAnchor", "$dynamicRef", "$recursiveRef", "$recursiveAnchor"];
-    named.iter().any(|key| object.get(*key).is_some_and(|name| name.is_string() || name.is_boolean()))
-        || object.iter().any(|(key, value)| !is_data(key) && names_itself(value))
-}
-
-/// Keywords that hold values and not schemas.
-fn is_data(key: &str) -> bool {
-    matches!(key, "enum" | "const" | "default" | "example" | "examples")
-}
-
-fn each_reference(value: &Json, found: &mut dyn FnMut(&str)) {
-    match value {
-        Json::Array(members) => members.iter().for_each(|member| each_reference(member, found)),
-        Json::Object(object) => {
-            for (key, value) in object {
-                match value {
-                    Json::String(reference) if key == "$ref" => found(reference),
-                    value if !is_data(key) => each_reference(value, found),
-                    _ => {}
-                }
-            }
-        }
-        _ => {}
-    }
-}
-
-/// The file that a reference in `path` leads to, if that is another one, and the place in it. `None` for one that
-/// leads out of the workspace.
-fn file_of<'r>(path: &Path, reference: &'r str) -> Option<(Option<PathBuf>, &'r str)> {
-    let (file, place) = reference.split_once('#').unwrap_or((reference, ""));
-    if file.is_empty() {
-        return Some((None, place));
-    }
-    if file.contains(':') {
-        let inside = file.strip_prefix(BASE)?;
-        return Some((Some(normalize(Path::new(inside))?), place));
-    }
-    let file = percent_encoding::percent_decode_str(file).decode_utf8().ok()?;
-    let folder = path.parent().unwrap_or(Path::new(""));
-    Some((Some(normalize(&folder.join(&*file))?), place))
-}
-
-/// Makes the references of a document lead to definitions. `None` where one cannot.
-fn rewrite(value: &mut Json, path: &Path, own: usize, numbers: &FxHashMap<PathBuf, usize>) -> Option<()> {
-    match value {
-        Json::Array(members) => members.iter_mut().try_for_each(|member| rewrite(member, path, own, numbers)),
-        Json::Object(object) => object.iter_mut().try_for_each(|(key, value)| match value {
-            Json::String(reference) if key == "$ref" => {
-                let (file, place) = file_of(path, reference)?;
-                if !place.is_empty() && !place.starts_with('/') {
-                    return None;
-                }
-                let number = file.map_or(Some(own), |file| numbers.get(&file).copied())?;
-                *reference = format!("#/$defs/{}{place}", property(number));
-                Some(())
-            }
-            value if !is_data(key) => rewrite(value, path, own, numbers),
-            _ => Some(()),
-        }),
-        _ => Some(()),
-    }
-}
-
 /// Reads what a schema refers to from the workspace, and from nowhere else.
 struct Beside(Arc<dyn FileSystem>);
 
@@ -433,7 +358,7 @@ impl Schema {
 
     fn wrapped(&self, value: Json) -> Json {
         match &self.place {
-            Some((number, _)) => Json::Object(Map::from_iter([(property(*number), value)])),
+            Some(place) => Json::Object(Map::from_iter([(property(place.number), value)])),
             None => value,
         }
     }
@@ -441,14 +366,12 @@ impl Schema {
     /// The violations by `value`: the location in both, and the rule.
     pub(super) fn violations(&self, value: Json) -> Vec<String> {
         let mut shown: Vec<String> = Vec::new();
-        let prefix = self.place.as_ref().map(|(number, _)| format!("/{}", property(*number))).unwrap_or_default();
         for (count, error) in self.validator.iter_errors(&self.wrapped(value)).enumerate() {
             if count == MAX_SHOWN_VIOLATIONS {
                 shown.push("and more".to_owned());
                 break;
             }
-            let place = error.instance_path().to_string();
-            let place = place.strip_prefix(&prefix).unwrap_or(&place);
+            let place = self.location(&error.instance_path().to_string());
             let place = if place.is_empty() { "the whole".to_owned() } else { format!("`{place}`") };
             let (error, rule) = (error.to_string(), self.rule(&error.schema_path().to_string()));
             // A large value is shown beside the check already.
@@ -458,12 +381,22 @@ impl Schema {
         shown
     }
 
+    /// A location in the value that was given.
+    fn location(&self, path: &str) -> String {
+        let prefix = self.place.as_ref().map(|place| format!("/{}", property(place.number))).unwrap_or_default();
+        path.strip_prefix(&prefix).unwrap_or(path).to_owned()
+    }
+
     /// A rule, and the file it is in if that is not the schema's own.
     fn rule(&self, path: &str) -> String {
-        let found = self.place.as_ref().and_then(|(own, paths)| {
+        let found = self.place.as_ref().and_then(|place| {
+            let Some(files) = &place.files else {
+                let rule = path.strip_prefix(&format!("/properties/{}", property(place.number)))?;
+                return Some(format!("`{rule}`"));
+            };
             let (number, rule) = path.strip_prefix("/$defs/f")?.split_once('/')?;
             let number: usize = number.parse().ok()?;
-            let file = paths.get(number).filter(|_| number != *own);
+            let file = files.get(number).filter(|_| number != place.number);
             let of = file.map(|file| format!(" of `{}`", file.display())).unwrap_or_default();
             Some(format!("`/{rule}`{of}"))
         });
