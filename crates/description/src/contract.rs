@@ -63,7 +63,7 @@ impl Contract {
         }
     }
 
-    /// The same for a path below the base.
+    /// [`matched`](Self::matched) for a path below the base.
     pub fn matched_path(&self, method: &str, path: &str) -> Option<Matched> {
         let mut best = Matched::Unknown;
         for path in self.counted(path) {
@@ -99,6 +99,11 @@ impl Contract {
             return Some(path);
         }
         self.path_of(&Url::parse(&path).ok()?)
+    }
+
+    /// Whether a request is one of the operations that are described.
+    pub fn is_described(&self, method: &str, url: &Url) -> bool {
+        matches!(self.matched(method, url), Some(Matched::Operation(_)))
     }
 
     /// How a response differs from its description; `None` if the request is not one for this API.

@@ -30,8 +30,8 @@ pub struct Observation {
     pub request_body: Option<Value>,
     /// The status.
     pub status: u16,
-    /// The media type of the response, without parameters.
-    pub media_type: String,
+    /// The media type of the response, without parameters; `None` if only the status is known.
+    pub media_type: Option<String>,
     /// The body that was received, if it is JSON.
     pub response_body: Option<Value>,
 }
@@ -114,11 +114,12 @@ pub fn drift(api: &Api, observations: &[Observation]) -> Result<Vec<Drift>, Inde
                 found.add(DriftKind::UndocumentedStatus, &title, &own.status.to_string(), own);
                 continue;
             };
+            let Some(media_type) = &own.media_type else { continue };
             if response.content.is_empty() || matches!(own.status, 204 | 304) || own.method == "HEAD" {
                 continue;
             }
-            let Some(content) = response.content.iter().find(|content| content.matches(&own.media_type)) else {
-                let subject = format!("{} {}", own.status, own.media_type);
+            let Some(content) = response.content.iter().find(|content| content.matches(media_type)) else {
+                let subject = format!("{} {media_type}", own.status);
                 found.add(DriftKind::UndocumentedContentType, &title, &subject, own);
                 continue;
             };

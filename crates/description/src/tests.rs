@@ -213,7 +213,7 @@ fn seen(number: i64, method: &str, path: &str, status: u16, body: Value) -> Obse
         method: method.to_owned(),
         path: path.to_owned(),
         status,
-        media_type: "application/json".to_owned(),
+        media_type: Some("application/json".to_owned()),
         response_body: Some(body),
         ..Observation::default()
     }

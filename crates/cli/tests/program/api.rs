@@ -233,11 +233,11 @@ fn responses_are_held_against_the_description() {
 
 #[test]
 fn coverage_and_drift_say_what_is_missing() {
-    let more = "\n%% Upload\nPOST /lots/{{lot}}/photos\n% part photo from lots.http\n% let lot = \"L-2038\"\n\n%% Elsewhere\nGET /pears\n% waive ok\n";
+    let more = "\n%% Upload\nPOST /lots/{{lot}}/photos\n% part photo from lots.http\n% let lot = \"L-2038\"\n\n%% Elsewhere\nGET /pears\n% waive ok\n\n%% From the old URL\nGET /moved\n\n%% As a graph\n% graphql\nPOST /graphql\n\n{ lots { total } }\n";
     let workspace = packhouse_file(with_config("[api]\nfile = \"openapi.json\"\n"))
         .file("lots.http", &format!("{LOTS}{}", more.replace("% waive ok\n", "")));
     let before = workspace.run(&["api", "coverage"]).exits(0);
-    assert!(before.stderr.contains("3/26 operations (11 %) · 0/79 statuses"), "{}", before.both());
+    assert!(before.stderr.contains("4/26 operations (15 %) · 0/79 statuses"), "{}", before.both());
     assert!(before.stderr.contains("lots.http#elsewhere is no operation of the description"), "{}", before.stderr);
     assert!(workspace.run(&["api", "drift"]).exits(2).stderr.contains("the log has no response of this API"));
     workspace.run(&["replay"]).exits(0);
@@ -258,15 +258,15 @@ fn coverage_and_drift_say_what_is_missing() {
     insta::assert_snapshot!("coverage", workspace.redacted(&run.both()));
     let read = |name: &str| std::fs::read_to_string(workspace.path().join(name)).expect("a report");
     let data: Value = serde_json::from_str(&read("c.json")).expect("JSON");
-    assert_eq!(data["operation_ratio"], json!({ "covered": 3, "total": 26 }));
+    assert_eq!(data["operation_ratio"], json!({ "covered": 5, "total": 26 }));
     assert_eq!(data, workspace.run(&["api", "coverage", "--json"]).exits(0).json());
     let suite = junit_parser::from_reader(read("c.xml").as_bytes()).expect("JUnit XML");
-    assert_eq!((suite.suites[0].tests, suite.suites[0].failures), (26, 23));
+    assert_eq!((suite.suites[0].tests, suite.suites[0].failures), (26, 21));
     assert!(read("c.html").contains("<title>API coverage: Packhouse</title>"));
     let quiet = workspace.run(&["api", "drift"]).exits(0);
     assert_eq!(
         quiet.stderr.lines().last(),
-        Some("4 exchanges compared: nothing undocumented, 8 never received"),
+        Some("6 exchanges compared: nothing undocumented, 8 never received"),
         "{}",
         quiet.both()
     );

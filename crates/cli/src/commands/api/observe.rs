@@ -5,7 +5,7 @@ use crate::project::{Project, state};
 use crate::run::response_source::LoggedResponse;
 use url::Url;
 use yieldtray_description::{Contract, Observation};
-use yieldtray_http::Exchange;
+use yieldtray_http::{Exchange, HopKind, PreparedRequest};
 use yieldtray_store::log::Filter;
 
 /// Exchanges that are looked at: the newest.
@@ -36,6 +36,7 @@ pub(super) fn observations(
         let Ok(logged) = LoggedResponse::read(&listed, payload) else { continue };
         if let Some(exchange) = logged.exchange.exchange() {
             found.extend(observation(number, contract, &exchange));
+            found.extend(redirects(number, contract, &exchange));
         }
     }
     Ok(found)
@@ -43,6 +44,9 @@ pub(super) fn observations(
 
 fn observation(number: i64, contract: &Contract, exchange: &Exchange) -> Option<Observation> {
     let request = &exchange.sent;
+    if is_graphql(request) && !contract.is_described(&request.method, &request.url) {
+        return None;
+    }
     let body = request.body.as_ref().map(|body| body.text());
     Some(Observation {
         number,
@@ -52,7 +56,33 @@ fn observation(number: i64, contract: &Contract, exchange: &Exchange) -> Option<
         headers: request.headers.iter().map(|(name, _)| name.to_ascii_lowercase()).collect(),
         request_body: body.and_then(|text| serde_json::from_str(&text).ok()),
         status: exchange.status,
-        media_type: exchange.media_type(),
+        media_type: Some(exchange.media_type()),
         response_body: serde_json::from_slice(&exchange.body).ok(),
     })
+}
+
+/// The redirects that were followed: of these the log has the status alone.
+fn redirects(number: i64, contract: &Contract, exchange: &Exchange) -> Vec<Observation> {
+    let hops = exchange.hops.iter().filter(|hop| hop.kind == HopKind::Redirect);
+    let observed = hops.filter_map(|hop| {
+        let url = Url::parse(&hop.url).ok()?;
+        Some(Observation {
+            number,
+            method: hop.method.clone(),
+            path: contract.described_path(&hop.method, &url)?,
+            query: url.query_pairs().map(|(name, _)| name.into_owned()).collect(),
+            headers: Vec::new(),
+            request_body: None,
+            status: hop.status,
+            media_type: None,
+            response_body: None,
+        })
+    });
+    observed.collect()
+}
+
+/// Whether a request is one of GraphQL, which descriptions in OpenAPI rarely have.
+fn is_graphql(request: &PreparedRequest) -> bool {
+    let accepts = request.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("accept"));
+    accepts.into_iter().any(|(_, value)| value.contains("application/graphql-response+json"))
 }

@@ -32,6 +32,11 @@ fn exercise(workspace: &Workspace, cell: CellId, contract: &Contract) -> Option<
     let text = &workspace.source(cell.source).text;
     let target = line.target.of(text);
     let path = contract.path_of_target(target)?;
+    let method = line.method.map_or("GET", |method| method.of(text));
+    // Descriptions in OpenAPI rarely have what GraphQL requests are sent to.
+    if own.is_graphql() && !matches!(contract.matched_path(method, &path), Some(Matched::Operation(_))) {
+        return None;
+    }
     let query = target.split_once('?').map_or("", |(_, query)| query);
     let mut names: Vec<String> =
         query.split('&').filter_map(|pair| pair.split('=').next()).map(str::to_owned).collect();
@@ -49,7 +54,7 @@ fn exercise(workspace: &Workspace, cell: CellId, contract: &Contract) -> Option<
     names.retain(|name| !name.is_empty());
     Some(Exercise {
         request: format!("{}#{}", workspace.shown_path(cell.source), own.name),
-        method: line.method.map_or("GET", |method| method.of(text)).to_owned(),
+        method: method.to_owned(),
         path,
         query: names,
         headers,
