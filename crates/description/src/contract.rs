@@ -2,9 +2,12 @@
 
 use crate::api::{Api, Matched};
 use crate::model::{ApiKind, Operation, Response};
+use crate::recent::Recent;
+use crate::schema_walk::schema_type;
 use std::fmt;
 use std::sync::Arc;
 use url::Url;
+use yieldtray_cel::Type;
 use yieldtray_http::Exchange;
 use yieldtray_source::scan;
 
@@ -13,6 +16,10 @@ pub struct Contract {
     name: String,
     api: Arc<Api>,
     base: Url,
+    /// Paths that were looked for, by method and path.
+    matches: Recent<Matched>,
+    /// The types of responses, by operation. They hold the description, so they are not kept in it.
+    response_types: Recent<Type>,
 }
 
 impl fmt::Debug for Contract {
@@ -33,7 +40,13 @@ pub struct Violation {
 impl Contract {
     /// A contract of the servers below `base`.
     pub fn new(name: impl Into<String>, api: Api, base: Url) -> Self {
-        Self { name: name.into(), api: Arc::new(api), base }
+        Self {
+            name: name.into(),
+            api: Arc::new(api),
+            base,
+            matches: Recent::default(),
+            response_types: Recent::default(),
+        }
     }
 
     /// The name of the description.
@@ -65,15 +78,29 @@ impl Contract {
 
     /// [`matched`](Self::matched) for a path below the base.
     pub fn matched_path(&self, method: &str, path: &str) -> Option<Matched> {
-        let mut best = Matched::Unknown;
-        for path in self.counted(path) {
-            match self.api.matched(method, path).ok()? {
-                found @ Matched::Operation(_) => return Some(found),
-                other @ Matched::OtherMethods(..) if best == Matched::Unknown => best = other,
-                _ => {}
+        let find = || {
+            let mut best = Matched::Unknown;
+            for path in self.counted(path) {
+                match self.api.matched(method, path)? {
+                    found @ Matched::Operation(_) => return Ok(Some(found)),
+                    other @ Matched::OtherMethods(..) if best == Matched::Unknown => best = other,
+                    _ => {}
+                }
             }
-        }
-        Some(best)
+            Ok(Some(best))
+        };
+        let found = self.matches.get(&format!("{method} {path}"), find);
+        found.ok().flatten().map(|found| Matched::clone(&found))
+    }
+
+    /// The type of the JSON responses to an operation, for the checker of expressions; `None` if none is described.
+    pub fn response_type(&self, operation: &Operation) -> Option<Type> {
+        let describe = || {
+            let schemas = operation.response_schemas();
+            Ok((!schemas.is_empty()).then(|| schema_type(&self.api, &schemas)))
+        };
+        let found = self.response_types.get(&operation.summary.title(), describe);
+        found.ok().flatten().map(|found| Type::clone(&found))
     }
 
     /// A path as the description may count it: below the path of a server, or as it is.

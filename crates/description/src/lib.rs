@@ -42,4 +42,4 @@ pub use model::{
 pub use openapi::{METHODS, VersionError, is_v30, parameters};
 pub use sample::Samples;
 pub use schema::{References, SchemaWriter};
-pub use schema_walk::{SchemaMember, ValueStep, schema_type};
+pub use schema_walk::{SchemaMember, ValueStep};

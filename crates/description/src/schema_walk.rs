@@ -1,6 +1,7 @@
 //! Walks schemas by the members of the values they describe.
 
 use crate::api::{Api, definition_name};
+use crate::recent::Recent;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -184,7 +185,7 @@ pub(crate) fn json_type(value: &Value) -> &'static str {
 }
 
 /// The type of the values that any of these schemas describes, for the checker of expressions. What is not said is dynamic.
-pub fn schema_type(api: &Arc<Api>, schemas: &[Value]) -> Type {
+pub(crate) fn schema_type(api: &Arc<Api>, schemas: &[Value]) -> Type {
     type_of(api, schemas)
 }
 
@@ -203,7 +204,7 @@ fn type_of(api: &Arc<Api>, schemas: &[Value]) -> Type {
         Some("number") => Type::Dyn,
         Some("array") => Type::list(if shape.items.is_empty() { Type::Dyn } else { type_of(api, &shape.items) }),
         Some("object") | None if !shape.members.is_empty() && !shape.is_open => {
-            Type::Record(Arc::new(ObjectSchema { api: Arc::clone(api), shape }))
+            Type::Record(Arc::new(ObjectSchema { api: Arc::clone(api), shape, known: Recent::default() }))
         }
         _ => Type::Dyn,
     };
@@ -214,11 +215,14 @@ fn type_of(api: &Arc<Api>, schemas: &[Value]) -> Type {
 struct ObjectSchema {
     api: Arc<Api>,
     shape: Shape,
+    /// The types of members that were asked for.
+    known: Recent<Type>,
 }
 
 impl Schema for ObjectSchema {
     fn member(&self, name: &str) -> Option<Type> {
-        self.shape.members.get(name).map(|schemas| type_of(&self.api, schemas))
+        let find = || Ok(self.shape.members.get(name).map(|schemas| type_of(&self.api, schemas)));
+        self.known.get(name, find).ok().flatten().map(|known| Type::clone(&known))
     }
 
     fn members(&self) -> Vec<String> {

@@ -2,7 +2,7 @@
 
 use crate::{
     Api, ApiKind, Contract, Coverage, DriftKind, Exercise, Found, GraphQlSchema, Matched, Observation, changes, drift,
-    index, operations, sample_document, schema_type,
+    index, operations, sample_document, schema_walk::schema_type,
 };
 use proptest::prelude::*;
 use serde_json::{Value, json};

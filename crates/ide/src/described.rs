@@ -4,7 +4,7 @@ use serde_json::Value;
 use serde_json::value::RawValue;
 use std::collections::HashMap;
 use std::sync::Arc;
-use yieldtray_description::{Api, Operation};
+use yieldtray_description::{Api, Contract, Operation};
 use yieldtray_source::{Span, scan};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::{CellId, Workspace, operation_of};
@@ -12,6 +12,7 @@ use yieldtray_workspace::{CellId, Workspace, operation_of};
 /// An operation of OpenAPI, and what the request of a cell sends for it.
 pub(crate) struct Described<'w> {
     pub(crate) api: &'w Arc<Api>,
+    pub(crate) contract: &'w Contract,
     pub(crate) operation: Arc<Operation>,
     /// The names of query parameters, with their places.
     pub(crate) query: Vec<(String, Span)>,
@@ -47,7 +48,8 @@ impl<'w> Described<'w> {
                 query.push((name.of(text).to_owned(), name));
             }
         }
-        Some(Self { api: api.api()?, operation, query, headers })
+        let contract = api.contract.as_ref().ok()?;
+        Some(Self { api: contract.api(), contract, operation, query, headers })
     }
 }
 

@@ -175,12 +175,8 @@ fn expressions(
         }
         Some(Err(_)) => {}
         None => {
-            if let Some(described) = described {
-                let schemas = described.operation.response_schemas();
-                if !schemas.is_empty() {
-                    types.push(("body", yieldtray_description::schema_type(described.api, &schemas)));
-                }
-            }
+            let body = described.and_then(|described| described.contract.response_type(&described.operation));
+            types.extend(body.map(|body| ("body", body)));
         }
     }
     if types.is_empty() {
