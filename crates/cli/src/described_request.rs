@@ -3,17 +3,25 @@
 
 use serde_json::Value;
 use std::collections::BTreeSet;
-use yieldtray_description::{Api, Content, Operation, Parameter};
+use yieldtray_description::{Api, Matched, Operation, Parameter};
+use yieldtray_interchange::draft::{Body, ImportedRequest, RequestError};
 use yieldtray_source::names::is_value_name;
-use yieldtray_syntax::is_language_name;
+use yieldtray_source::scan;
+use yieldtray_syntax::{ValueText, is_language_name};
 use yieldtray_workspace::Workspace;
 
 /// The request `METHOD TARGET` with what its operation requires; as it is if the API has no such operation.
-pub(crate) fn complete(workspace: &Workspace, text: &str, with_body: bool) -> String {
-    complete_described(workspace, text, with_body).unwrap_or_else(|| text.to_owned())
+///
+/// # Errors
+/// If the description names what no request can have.
+pub(crate) fn complete(workspace: &Workspace, text: &str, with_body: bool) -> Result<String, RequestError> {
+    match complete_described(workspace, text, with_body) {
+        Some(request) => request.cell(),
+        None => Ok(text.to_owned()),
+    }
 }
 
-fn complete_described(workspace: &Workspace, text: &str, with_body: bool) -> Option<String> {
+fn complete_described(workspace: &Workspace, text: &str, with_body: bool) -> Option<ImportedRequest> {
     let (method, target) = text.split_once(' ')?;
     // One with headers or a body says itself what it is.
     if text.contains('\n') || !target.starts_with('/') {
@@ -26,65 +34,54 @@ fn complete_described(workspace: &Workspace, text: &str, with_body: bool) -> Opt
         let operation = match exact {
             Some(operation) => operation,
             None => match contract.matched_path(method, path)? {
-                yieldtray_description::Matched::Operation(path) => contract.api().operation(method, &path).ok()??,
+                Matched::Operation(path) => contract.api().operation(method, &path).ok()??,
                 _ => continue,
             },
         };
-        return Some(Composer::new(contract.api(), &operation).compose(method, target, with_body));
+        let composer = Composer { api: contract.api(), names: BTreeSet::new(), request: ImportedRequest::default() };
+        return Some(composer.compose(&operation, method, target, with_body));
     }
     None
 }
 
+/// Writes the request. What the description says is text and nothing else, whatever it contains.
 struct Composer<'a> {
     api: &'a Api,
-    operation: &'a Operation,
     names: BTreeSet<String>,
-    head: Vec<String>,
-    fields: Vec<String>,
+    request: ImportedRequest,
 }
 
-impl<'a> Composer<'a> {
-    fn new(api: &'a Api, operation: &'a Operation) -> Self {
-        Self { api, operation, names: BTreeSet::new(), head: Vec::new(), fields: Vec::new() }
-    }
-
-    fn compose(mut self, method: &str, target: &str, with_body: bool) -> String {
-        let mut target = target.to_owned();
-        let query = target.split_once('?').map(|(_, query)| query.to_owned()).unwrap_or_default();
+impl Composer<'_> {
+    fn compose(mut self, operation: &Operation, method: &str, target: &str, with_body: bool) -> ImportedRequest {
+        self.request.title = operation.summary.title();
+        self.request.method = Some(method.into());
+        let query = target.split_once('?').map_or("", |(_, query)| query);
         let is_given = |name: &str| query.split('&').any(|pair| pair.split('=').next() == Some(name));
-        for parameter in &self.operation.parameters {
+        let mut in_path: Vec<(String, String)> = Vec::new();
+        for parameter in &operation.parameters {
             match parameter.place.as_str() {
                 "path" => {
                     let mark = format!("{{{}}}", parameter.name);
                     if target.contains(&mark) {
-                        let name = self.ask(parameter);
-                        target = target.replace(&mark, &format!("{{{{{name}}}}}"));
+                        in_path.push((mark, self.ask(parameter)));
                     }
                 }
                 "query" if parameter.required && !is_given(&parameter.name) => {
-                    let name = self.ask(parameter);
-                    self.head.push(format!("% query {} = {{{{{name}}}}}", parameter.name));
+                    let value = ValueText::value(self.ask(parameter));
+                    self.request.parameters.push((parameter.name.as_str().into(), value));
                 }
                 "header" if parameter.required => {
-                    let name = self.ask(parameter);
-                    self.fields.push(format!("{}: {{{{{name}}}}}", parameter.name));
+                    let value = ValueText::value(self.ask(parameter));
+                    self.request.headers.push((parameter.name.as_str().into(), value));
                 }
                 _ => {}
             }
         }
-        let mut body = None;
-        if with_body && let Some((content, example)) = self.body() {
-            if content.media_type != "application/json" {
-                self.fields.push(format!("Content-Type: {}", content.media_type));
-            }
-            body = Some(example);
+        self.request.target = target_of(target, &in_path);
+        if with_body {
+            self.add_body(operation);
         }
-        let mut text = String::new();
-        self.head.iter().for_each(|line| text.push_str(&format!("{line}\n")));
-        text.push_str(&format!("{method} {target}"));
-        self.fields.iter().for_each(|line| text.push_str(&format!("\n{line}")));
-        text.extend(body.map(|body| format!("\n\n{body}")));
-        text
+        self.request
     }
 
     /// Has a parameter asked for, and gives the name of its value.
@@ -100,27 +97,46 @@ impl<'a> Composer<'a> {
         let about = parameter.description.as_deref().and_then(|text| text.lines().next()).unwrap_or_default();
         let kind = parameter.schema.as_ref().map(|schema| self.api.describe_schema(schema)).unwrap_or_default();
         let words = [parameter.name.as_str(), about, &kind].into_iter().filter(|word| !word.is_empty());
-        let question = words.collect::<Vec<_>>().join(", ").replace(['"', '{', '}', '\r'], "'");
+        let question = words.collect::<Vec<_>>().join(", ");
+        let question = question.replace(|c: char| c.is_control() || matches!(c, '"' | '{' | '}' | '\\'), "'");
+        // A scalar of JSON is a literal of an expression too.
         let example = parameter.example.as_ref().filter(|example| !example.is_array() && !example.is_object());
         let default = example.map(|example| format!(" default {example}")).unwrap_or_default();
-        self.head.push(format!("% ask {name} \"{question}\"{default}"));
+        self.request.lines.push(format!("% ask {name} \"{question}\"{default}"));
         name
     }
 
     /// The body to start from.
-    fn body(&self) -> Option<(&'a Content, String)> {
-        let contents = self.operation.body.iter().flat_map(|body| &body.content);
-        let content = contents.min_by_key(|content| !content.is_json())?;
-        let example = match (&content.example, &content.schema) {
-            (Some(example), _) => Some(example.clone()),
-            (None, Some(schema)) => self.api.sample(schema, "body").ok().flatten(),
-            (None, None) => None,
-        };
-        let text = match example.unwrap_or_default() {
+    fn add_body(&mut self, operation: &Operation) {
+        let Some(content) = operation.body.as_ref().and_then(|body| body.preferred_content()) else { return };
+        let text = match self.api.example(content, "body").ok().flatten().unwrap_or_default() {
             Value::String(text) => text,
-            Value::Null => return None,
+            Value::Null => return,
             other => serde_json::to_string_pretty(&other).unwrap_or_default(),
         };
-        Some((content, text))
+        if content.media_type != "application/json" {
+            self.request.headers.push(("Content-Type".into(), content.media_type.as_str().into()));
+        }
+        self.request.body = Body::Text(text.into());
     }
+}
+
+/// The target as it was typed, with its placeholders, and with values in place of the path parameters.
+fn target_of(typed: &str, in_path: &[(String, String)]) -> ValueText {
+    let (mut target, mut rest) = (ValueText::default(), typed);
+    while let Some(c) = rest.chars().next() {
+        if rest.starts_with("{{")
+            && let Some(end) = scan::mark_end(rest, 2)
+        {
+            target.push_value(&rest[2..end]);
+            rest = &rest[end + 2..];
+        } else if let Some((mark, name)) = in_path.iter().find(|(mark, _)| rest.starts_with(mark.as_str())) {
+            target.push_value(name.as_str());
+            rest = &rest[mark.len()..];
+        } else {
+            target.push(c);
+            rest = &rest[c.len_utf8()..];
+        }
+    }
+    target
 }

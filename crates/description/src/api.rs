@@ -3,7 +3,7 @@
 use crate::documents::{DocumentError, Documents};
 use crate::graphql::{self, SchemaError};
 use crate::index::{Index, IndexError, IndexWriter, Storage};
-use crate::model::{ApiInfo, ApiKind, Level, Operation, OperationSummary, Place, TypeRecord};
+use crate::model::{ApiInfo, ApiKind, Content, Level, Operation, OperationSummary, Place, TypeRecord};
 use crate::openapi::{self, VersionError, paths};
 use crate::recent::Recent;
 use crate::sample::Samples;
@@ -250,6 +250,16 @@ impl Api {
     pub fn sample(&self, schema: &Value, name: &str) -> Result<Option<Value>, IndexError> {
         let documents = Documents::of(self.with_definitions(schema)?);
         Ok(Samples::new(&documents).of(documents.root(), name))
+    }
+
+    /// A body of this content: the example of the description, else one that fits the schema; `name` is that of what it is
+    /// for.
+    pub fn example(&self, content: &Content, name: &str) -> Result<Option<Value>, IndexError> {
+        match (&content.example, &content.schema) {
+            (Some(example), _) => Ok(Some(example.clone())),
+            (None, Some(schema)) => self.sample(schema, name),
+            (None, None) => Ok(None),
+        }
     }
 
     /// The schemas that others refer to, by their names; `None` if they have more than `limit` bytes together.

@@ -158,6 +158,13 @@ pub struct RequestBody {
     pub content: Vec<Content>,
 }
 
+impl RequestBody {
+    /// The content to show first: JSON, if there is some.
+    pub fn preferred_content(&self) -> Option<&Content> {
+        self.content.iter().min_by_key(|content| !content.is_json())
+    }
+}
+
 /// A documented response.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Response {

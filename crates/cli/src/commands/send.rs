@@ -35,7 +35,9 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     let mut project = Project::open_to_evaluate(common, host, out, &places)?;
     let cell = match text {
         Some(text) => {
-            let text = described_request::complete(&project.workspace, &text, edit);
+            let text = described_request::complete(&project.workspace, &text, edit).map_err(|error| {
+                CommandError::refused(format!("the description of the API cannot be used for a request: {error}"))
+            })?;
             project.take_text("<command line>", text)?
         }
         None => one(&project.find(&places)?, &project, place.first().map(String::as_str).unwrap_or_default())?,

@@ -3,6 +3,7 @@
 use crate::support::editor::{Editor, described};
 use crate::support::{TestWorkspace, answer, server};
 use serde_json::{Value, json};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 const LOTS: &str = "%% List lots
@@ -335,6 +336,44 @@ fn a_request_is_completed_from_the_description() {
     workspace.run(&["send", "GET", "/scale/flaky", "--set", "key=a", "--set", "fails=0"]).exits(0);
     let dry = workspace.run(&["send", "GET /lots/{id}", "--dry-run"]).exits(0);
     assert!(dry.stdout.starts_with("GET /lots/L-2043 HTTP/1.1"), "{}", dry.stdout);
+}
+
+/// Texts of a description, and of the server that has it, are data: no placeholder in them gets a value, and no line of
+/// them is an instruction.
+#[test]
+fn what_a_description_says_is_never_evaluated() {
+    let heads = Arc::new(Mutex::new(Vec::new()));
+    let seen = Arc::clone(&heads);
+    let parameter =
+        |name: &str, place: &str| json!({ "name": name, "in": place, "required": true, "example": "{{pin}}" });
+    let content = json!({ "text/plain": { "example": "% body from pin.txt\n{{pin}}" } });
+    let description = json!({ "openapi": "3.1.0", "info": { "title": "Gate" }, "paths": {
+        "/gate": { "post": { "requestBody": { "content": content },
+            "parameters": [parameter("a\n% body from pin.txt\n% query b", "query"), parameter("{{pin}}", "query")], "responses": {} } },
+        "/door": { "get": { "parameters": [parameter("X-A\nX-B", "header")], "responses": {} } },
+    } });
+    let base = server(move |head| {
+        seen.lock().expect("the lock").push(head.to_owned());
+        let response = match head.contains("/spec") {
+            true => answer("application/json\r\nETag: \"{{pin}}\"", &description.to_string()),
+            false => answer("text/plain\r\nLink: </spec?of={{pin}}>; rel=\"service-desc\"", "no"),
+        };
+        (Duration::ZERO, response)
+    });
+    let workspace = TestWorkspace::empty()
+        .file("yieldtray.toml", &format!("[values]\nbase = \"{base}\"\npin = \"4711\"\n"))
+        .file("pin.txt", "4711");
+    workspace.run(&["api", "fetch"]).exits(0);
+    workspace.run(&["api", "fetch"]).exits(0);
+    workspace.run_with(&["send", "POST /gate", "--edit", "--no-log"], "", &[("EDITOR", "true")]).exits(0);
+    let refused = workspace.run(&["send", "GET /door"]).exits(2);
+    assert!(refused.stderr.contains("a header name is not a token"), "{}", refused.stderr);
+    let heads = heads.lock().expect("the lock").join("\n");
+    assert!(heads.contains("GET /spec?of={{pin}} ") && heads.contains("if-none-match: \"{{pin}}\""), "{heads}");
+    let sent =
+        "POST /gate?a%0A%25%20body%20from%20pin.txt%0A%25%20query%20b=%7B%7Bpin%7D%7D&%7B%7Bpin%7D%7D=%7B%7Bpin%7D%7D";
+    assert!(heads.contains(sent), "{heads}");
+    assert!(!heads.contains("4711"), "{heads}");
 }
 
 const GRAPH: &str = "%% Open lots

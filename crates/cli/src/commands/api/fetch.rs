@@ -19,12 +19,13 @@ use url::Url;
 use yieldtray_description::{Api, INTROSPECTION_QUERY, index};
 use yieldtray_engine::ExitCode;
 use yieldtray_http::Exchange;
+use yieldtray_interchange::draft::{Body, ImportedRequest};
 use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::config::{ApiOrigin, ApiSettings};
 
 /// What a description may be sent as.
-const ACCEPT: &str = "Accept: application/json, application/yaml, application/vnd.oai.openapi+json, */*;q=0.5";
+const ACCEPT: &str = "application/json, application/yaml, application/vnd.oai.openapi+json, */*;q=0.5";
 
 /// Fetches a description into the state, or into a file.
 pub(super) fn fetch(
@@ -140,7 +141,6 @@ fn find(
     before: Option<&str>,
     etag: Option<&str>,
 ) -> Result<Option<Found>, CommandError> {
-    let known = etag.map(|etag| format!("\nIf-None-Match: {etag}")).unwrap_or_default();
     let origin = settings.origin.as_ref().map(|origin| origin.value.clone());
     let (from, answer) = match origin {
         Some(ApiOrigin::File(path)) => {
@@ -149,7 +149,7 @@ fn find(
         }
         Some(ApiOrigin::Url(text)) => {
             let url = expand(sender.project.description_context(), &text)?;
-            let answer = sender.send(&format!("GET {url}\n{ACCEPT}{known}"))?;
+            let answer = sender.send(&get(&url, ACCEPT, etag))?;
             (url, answer)
         }
         Some(ApiOrigin::GraphQl(text)) => {
@@ -164,7 +164,7 @@ fn find(
         None => match before.zip(etag) {
             // Where it was found before it is probably still.
             Some((url, etag)) if is_below_base(sender, settings, url) => {
-                let answer = sender.send(&format!("GET {url}\n{ACCEPT}\nIf-None-Match: {etag}"))?;
+                let answer = sender.send(&get(url, ACCEPT, Some(etag)))?;
                 match answer.status {
                     304 => return Ok(None),
                     _ => return discovered(sender, settings),
@@ -202,12 +202,12 @@ fn discovered(sender: &mut Sender<'_>, settings: &ApiSettings) -> Result<Option<
     let mut tried = Vec::new();
     let mut open = discover::first(&base, settings.paths.as_deref());
     while let Some(candidate) = open.pop_front() {
-        let (url, text) = match &candidate {
+        let (url, request) = match &candidate {
             Candidate::GraphQl(url) => (url, introspection(url.as_str())),
-            Candidate::Links(url) | Candidate::Catalog(url) => (url, format!("GET {url}\nAccept: */*")),
-            Candidate::Description(url) => (url, format!("GET {url}\n{ACCEPT}")),
+            Candidate::Links(url) | Candidate::Catalog(url) => (url, get(url.as_str(), "*/*", None)),
+            Candidate::Description(url) => (url, get(url.as_str(), ACCEPT, None)),
         };
-        let answer = sender.send(&text)?;
+        let answer = sender.send(&request)?;
         let found = (200..300).contains(&answer.status);
         match candidate {
             Candidate::Links(_) | Candidate::Catalog(_) => {
@@ -235,12 +235,24 @@ fn read(answer: &Exchange) -> Result<Vec<u8>, String> {
     index(&answer.body, outside).map_err(|error| error.to_string())
 }
 
+/// A request for what is at a URL, unless it still has the entity tag (RFC 9110 13.1.2).
+fn get(url: &str, accept: &str, etag: Option<&str>) -> ImportedRequest {
+    let mut headers = vec![("Accept".into(), accept.into())];
+    headers.extend(etag.map(|etag| ("If-None-Match".into(), etag.into())));
+    ImportedRequest { target: url.into(), headers, ..ImportedRequest::default() }
+}
+
 /// The request that asks a GraphQL endpoint for its schema.
-fn introspection(url: &str) -> String {
-    let body = json!({ "query": INTROSPECTION_QUERY });
-    format!(
-        "POST {url}\nContent-Type: application/json\nAccept: application/graphql-response+json, application/json;q=0.9\n\n{body}"
-    )
+fn introspection(url: &str) -> ImportedRequest {
+    let body = json!({ "query": INTROSPECTION_QUERY }).to_string();
+    let accept = "application/graphql-response+json, application/json;q=0.9";
+    ImportedRequest {
+        method: Some("POST".into()),
+        target: url.into(),
+        headers: vec![("Content-Type".into(), "application/json".into()), ("Accept".into(), accept.into())],
+        body: Body::Text(body.into()),
+        ..ImportedRequest::default()
+    }
 }
 
 /// Sends requests of the command itself, and one of a file.
@@ -251,8 +263,12 @@ struct Sender<'a> {
 }
 
 impl Sender<'_> {
-    fn send(&mut self, text: &str) -> Result<Exchange, CommandError> {
-        let cell = self.project.take_text("<description>", text.to_owned())?;
+    /// Sends a request that says nothing but what it is: servers name URLs and entity tags, in which `{{ }}` would be
+    /// evaluated.
+    fn send(&mut self, request: &ImportedRequest) -> Result<Exchange, CommandError> {
+        let text = request.cell();
+        let text = text.map_err(|error| CommandError::refused(format!("cannot fetch the description: {error}")))?;
+        let cell = self.project.take_text("<description>", text)?;
         self.send_cell(cell, Needs::Never)
     }
 

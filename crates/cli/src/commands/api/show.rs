@@ -10,9 +10,7 @@ use crate::styles::Styles;
 use serde_json::{Value, json};
 use std::io::{self, Write};
 use std::sync::Arc;
-use yieldtray_description::{
-    Api, Content, FieldRecord, Found, IndexError, Operation, Parameter, SchemaMember, TypeRecord, sample_document,
-};
+use yieldtray_description::{Api, FieldRecord, Found, Operation, Parameter, SchemaMember, TypeRecord, sample_document};
 use yieldtray_engine::ExitCode;
 use yieldtray_source::escape::{escape_line, escape_terminal};
 
@@ -40,7 +38,8 @@ pub(super) fn show(common: &Common, args: &ApiShow, host: &HostFacts, out: &mut 
         Found::Operation(operation) => {
             let mut covered = requests::by_operation(&mut project, &contract);
             let used_by = covered.remove(&operation.summary.title()).unwrap_or_default();
-            let example = example_of(api, &operation).map_err(damaged)?;
+            let content = operation.body.as_ref().and_then(|body| body.preferred_content());
+            let example = content.map(|content| api.example(content, "body")).transpose().map_err(damaged)?.flatten();
             if out.settings.json {
                 let mut document = json!(*operation);
                 (document["requests"], document["body_example"]) = (json!(used_by), json!(example));
@@ -73,16 +72,6 @@ pub(super) fn show(common: &Common, args: &ApiShow, host: &HostFacts, out: &mut 
         }
     }
     Ok(ExitCode::Success)
-}
-
-/// A body that the operation takes.
-pub(super) fn example_of(api: &Api, operation: &Operation) -> Result<Option<Value>, IndexError> {
-    let content = operation.body.iter().flat_map(|body| &body.content);
-    match content.min_by_key(|content| !content.is_json()) {
-        Some(Content { example: Some(example), .. }) => Ok(Some(example.clone())),
-        Some(Content { schema: Some(schema), .. }) => api.sample(schema, "body"),
-        _ => Ok(None),
-    }
 }
 
 struct OperationView<'a> {
