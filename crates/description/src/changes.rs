@@ -2,11 +2,11 @@
 
 use crate::api::Api;
 use crate::index::IndexError;
-use crate::model::{ApiKind, FieldRecord, Operation, Parameter, TypeRecord};
+use crate::model::{ApiKind, Content, FieldRecord, Operation, OperationSummary, Parameter, TypeRecord};
 use crate::schema_walk::SchemaMember;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A difference between an old and a new description.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -47,170 +47,136 @@ impl Changes {
 }
 
 fn openapi(old: &Api, new: &Api, found: &mut Changes) -> Result<(), IndexError> {
-    let after = new.operations()?;
     let before = old.operations()?;
+    let known: BTreeSet<String> = before.iter().map(OperationSummary::title).collect();
     for summary in &before {
-        let title = summary.title();
         let Some(was) = old.operation(&summary.method, &summary.path)? else { continue };
         match new.operation(&summary.method, &summary.path)? {
-            None => found.add(true, &title, "operation removed"),
+            None => found.add(true, &summary.title(), "operation removed"),
             Some(now) => operation((old, &was), (new, &now), found),
         }
     }
-    for summary in after {
-        if !before.iter().any(|own| own.method == summary.method && own.path == summary.path) {
-            found.add(false, &summary.title(), "operation added");
-        }
+    for title in new.operations()?.iter().map(OperationSummary::title).filter(|title| !known.contains(title)) {
+        found.add(false, &title, "operation added");
     }
     Ok(())
 }
 
 fn operation((old, was): (&Api, &Operation), (new, now): (&Api, &Operation), found: &mut Changes) {
-    let title = was.summary.title();
+    let title = &was.summary.title();
     if now.summary.deprecated && !was.summary.deprecated {
-        found.add(false, &title, "deprecated");
+        found.add(false, title, "deprecated");
     }
-    parameters(&was.parameters, &now.parameters, &title, found);
+    values(&parameters(old, &was.parameters), &parameters(new, &now.parameters), Direction::Sent, title, found);
     match (&was.body, &now.body) {
         (None, Some(body)) => {
-            found.add(body.required, &title, if body.required { "required body added" } else { "body added" })
+            found.add(body.required, title, if body.required { "required body added" } else { "body added" })
         }
-        (Some(_), None) => found.add(true, &title, "body removed"),
+        (Some(_), None) => found.add(true, title, "body removed"),
         (Some(before), Some(after)) => {
             if after.required && !before.required {
-                found.add(true, &title, "body became required");
+                found.add(true, title, "body became required");
             }
-            for content in &before.content {
-                match after.content.iter().find(|own| own.media_type == content.media_type) {
-                    None => found.add(true, &title, format!("request content type {} removed", content.media_type)),
-                    Some(own) => {
-                        let (before, after) =
-                            (members(old, content.schema.as_ref()), members(new, own.schema.as_ref()));
-                        sent_members(&before, &after, &title, found);
-                    }
-                }
-            }
+            contents((old, &before.content), (new, &after.content), "request", Direction::Sent, title, found);
         }
         (None, None) => {}
     }
     for response in &was.responses {
         let status = &response.status;
-        let Some(after) = now.responses.iter().find(|own| own.status == *status) else {
-            found.add(status.starts_with('2'), &title, format!("response {status} removed"));
-            continue;
-        };
-        for content in &response.content {
-            match after.content.iter().find(|own| own.media_type == content.media_type) {
-                None => {
-                    found.add(true, &title, format!("response {status}: content type {} removed", content.media_type))
-                }
-                Some(own) => {
-                    let (before, after) = (members(old, content.schema.as_ref()), members(new, own.schema.as_ref()));
-                    received_members(&before, &after, &format!("response {status}"), &title, found);
-                }
+        match now.responses.iter().find(|own| own.status == *status) {
+            None => found.add(status.starts_with('2'), title, format!("response {status} removed")),
+            Some(after) => {
+                let place = format!("response {status}:");
+                contents((old, &response.content), (new, &after.content), &place, Direction::Received, title, found);
             }
         }
     }
     for response in &now.responses {
         if !was.responses.iter().any(|own| own.status == response.status) {
-            found.add(false, &title, format!("response {} added", response.status));
+            found.add(false, title, format!("response {} added", response.status));
         }
     }
 }
 
-fn members(api: &Api, schema: Option<&Value>) -> BTreeMap<String, SchemaMember> {
-    schema
-        .map(|schema| api.members(schema))
-        .unwrap_or_default()
-        .into_iter()
-        .map(|own| (own.path.clone(), own))
-        .collect()
+/// Which way a value goes. It decides what breaks a client: a server that wants more, or one that gives less.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Direction {
+    Sent,
+    Received,
 }
 
-fn parameters(was: &[Parameter], now: &[Parameter], title: &str, found: &mut Changes) {
-    let same = |a: &Parameter, b: &Parameter| a.name == b.name && a.place == b.place;
-    let kind = |parameter: &Parameter| {
-        let schema = parameter.schema.as_ref();
-        schema.and_then(|schema| schema.get("type")).map(|own| own.to_string().replace('"', "")).unwrap_or_default()
-    };
-    for old in was {
-        let words = format!("{} parameter `{}`", old.place, old.name);
-        match now.iter().find(|own| same(own, old)) {
-            None => found.add(true, title, format!("{words} removed")),
-            Some(new) => {
-                if new.required && !old.required {
-                    found.add(true, title, format!("{words} became required"));
-                }
-                if kind(new) != kind(old) && !kind(old).is_empty() {
-                    found.add(true, title, format!("{words}: type {} became {}", kind(old), kind(new)));
-                }
-            }
-        }
-    }
-    for new in now.iter().filter(|new| !was.iter().any(|old| same(old, new))) {
-        let required = if new.required { "required " } else { "" };
-        found.add(new.required, title, format!("{required}{} parameter `{}` added", new.place, new.name));
-    }
+/// Values by what they are called in a message.
+type Values = BTreeMap<String, SchemaMember>;
+
+fn parameters(api: &Api, all: &[Parameter]) -> Values {
+    let named = all.iter().map(|own| {
+        let name = format!("{} parameter `{}`", own.place, own.name);
+        (name.clone(), api.value_of(name, own.schema.as_ref(), own.required))
+    });
+    named.collect()
 }
 
-/// Members of a request: what is needed in addition breaks, and what is no longer accepted.
-fn sent_members(
-    was: &BTreeMap<String, SchemaMember>,
-    now: &BTreeMap<String, SchemaMember>,
-    title: &str,
-    found: &mut Changes,
-) {
-    for (path, old) in was {
-        match now.get(path) {
-            None => found.add(true, title, format!("request member `{path}` removed")),
-            Some(new) => {
-                if new.required && !old.required {
-                    found.add(true, title, format!("request member `{path}` became required"));
-                }
-                types(old, new, &format!("request member `{path}`"), title, found);
-                for choice in old.choices.iter().filter(|own| !new.choices.is_empty() && !new.choices.contains(own)) {
-                    found.add(true, title, format!("request member `{path}` no longer allows {choice}"));
-                }
-            }
-        }
-    }
-    for (path, new) in now.iter().filter(|(path, _)| !was.contains_key(*path)) {
-        let required = if new.required { "required " } else { "" };
-        found.add(new.required, title, format!("{required}request member `{path}` added"));
-    }
+fn members(api: &Api, schema: Option<&Value>, place: &str) -> Values {
+    let all = schema.map(|schema| api.members(schema)).unwrap_or_default();
+    all.into_iter().map(|own| (format!("{place} member `{}`", own.path), own)).collect()
 }
 
-/// Members of a response: what a client may read and is no longer there breaks.
-fn received_members(
-    was: &BTreeMap<String, SchemaMember>,
-    now: &BTreeMap<String, SchemaMember>,
+fn contents(
+    (old, was): (&Api, &[Content]),
+    (new, now): (&Api, &[Content]),
     place: &str,
+    direction: Direction,
     title: &str,
     found: &mut Changes,
 ) {
-    for (path, old) in was {
-        match now.get(path) {
-            None => found.add(true, title, format!("{place}: member `{path}` removed")),
-            Some(new) => {
-                if old.required && !new.required {
-                    found.add(true, title, format!("{place}: member `{path}` became optional"));
+    for content in was {
+        match now.iter().find(|own| own.media_type == content.media_type) {
+            None => found.add(true, title, format!("{place} content type {} removed", content.media_type)),
+            Some(own) => {
+                let before = members(old, content.schema.as_ref(), place);
+                values(&before, &members(new, own.schema.as_ref(), place), direction, title, found);
+            }
+        }
+    }
+}
+
+fn values(was: &Values, now: &Values, direction: Direction, title: &str, found: &mut Changes) {
+    for (name, old) in was {
+        let Some(new) = now.get(name) else {
+            found.add(true, title, format!("{name} removed"));
+            continue;
+        };
+        if old.type_words != new.type_words && !old.type_words.is_empty() {
+            let type_words = if new.type_words.is_empty() { "any type" } else { &new.type_words };
+            found.add(true, title, format!("{name}: type {} became {type_words}", old.type_words));
+        }
+        // One that lists no values allows all of them.
+        let only_in = |one: &SchemaMember, other: &SchemaMember| {
+            let missing = one.choices.iter().filter(|own| !other.choices.is_empty() && !other.choices.contains(own));
+            missing.cloned().collect::<Vec<_>>()
+        };
+        match direction {
+            Direction::Sent => {
+                if new.required && !old.required {
+                    found.add(true, title, format!("{name} became required"));
                 }
-                types(old, new, &format!("{place}: member `{path}`"), title, found);
-                for choice in new.choices.iter().filter(|own| !old.choices.is_empty() && !old.choices.contains(own)) {
-                    found.add(false, title, format!("{place}: member `{path}` may be {choice}"));
+                for choice in only_in(old, new) {
+                    found.add(true, title, format!("{name} no longer allows {choice}"));
+                }
+            }
+            Direction::Received => {
+                if old.required && !new.required {
+                    found.add(true, title, format!("{name} became optional"));
+                }
+                for choice in only_in(new, old) {
+                    found.add(false, title, format!("{name} may be {choice}"));
                 }
             }
         }
     }
-    for path in now.keys().filter(|path| !was.contains_key(*path)) {
-        found.add(false, title, format!("{place}: member `{path}` added"));
-    }
-}
-
-fn types(old: &SchemaMember, new: &SchemaMember, words: &str, title: &str, found: &mut Changes) {
-    if old.type_words != new.type_words && !old.type_words.is_empty() {
-        let now = if new.type_words.is_empty() { "any type" } else { &new.type_words };
-        found.add(true, title, format!("{words}: type {} became {now}", old.type_words));
+    for (name, new) in now.iter().filter(|(name, _)| !was.contains_key(*name)) {
+        let breaks = direction == Direction::Sent && new.required;
+        found.add(breaks, title, format!("{}{name} added", if breaks { "required " } else { "" }));
     }
 }
 

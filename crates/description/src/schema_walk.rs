@@ -91,6 +91,12 @@ impl Shape {
         self.is_deprecated |= schema.get("deprecated") == Some(&Value::Bool(true));
     }
 
+    /// What is known of a member of this shape.
+    fn as_member(&self, path: String, required: bool) -> SchemaMember {
+        let choices = self.choices.iter().map(Value::to_string).collect();
+        SchemaMember { path, type_words: self.type_words(), required, choices, description: self.description.clone() }
+    }
+
     /// `string`, `integer or null`; empty if nothing is said.
     pub(crate) fn type_words(&self) -> String {
         let (null, others): (Vec<&str>, Vec<&str>) =
@@ -136,13 +142,7 @@ impl Api {
             }
             let own = Shape::of(self, schemas);
             let inner = if path.is_empty() { name.clone() } else { format!("{path}.{name}") };
-            found.push(SchemaMember {
-                path: inner.clone(),
-                type_words: own.type_words(),
-                required: shape.required.contains(name),
-                choices: own.choices.iter().map(Value::to_string).collect(),
-                description: own.description.clone(),
-            });
+            found.push(own.as_member(inner.clone(), shape.required.contains(name)));
             self.add_members(&own, &inner, depth + 1, found);
         }
     }
@@ -240,6 +240,11 @@ pub enum ValueStep {
 }
 
 impl Api {
+    /// What is known of a value that a schema describes, named `path`.
+    pub(crate) fn value_of(&self, path: String, schema: Option<&Value>, required: bool) -> SchemaMember {
+        Shape::of(self, schema.map(std::slice::from_ref).unwrap_or_default()).as_member(path, required)
+    }
+
     /// The members of the objects at a path in the values that any of these schemas describes.
     pub fn members_at(&self, schemas: &[Value], path: &[ValueStep]) -> Vec<SchemaMember> {
         let mut shape = Shape::of(self, schemas);
@@ -250,16 +255,11 @@ impl Api {
             };
             shape = Shape::of(self, &inner);
         }
-        let members = shape.members.iter().take(MAX_MEMBERS).map(|(name, schemas)| {
-            let own = Shape::of(self, schemas);
-            SchemaMember {
-                path: name.clone(),
-                type_words: own.type_words(),
-                required: shape.required.contains(name),
-                choices: own.choices.iter().map(Value::to_string).collect(),
-                description: own.description.clone(),
-            }
-        });
+        let members = shape
+            .members
+            .iter()
+            .take(MAX_MEMBERS)
+            .map(|(name, schemas)| Shape::of(self, schemas).as_member(name.clone(), shape.required.contains(name)));
         members.collect()
     }
 

@@ -1,6 +1,6 @@
 //! Documents: their operations, and what is wrong with them.
 
-use super::{SchemaError, parser, schema};
+use super::{SchemaError, deprecated, parser, schema};
 use apollo_compiler::ast::{self, Definition};
 use apollo_compiler::diagnostic::{Diagnostic, ToCliReport};
 use apollo_compiler::executable::{Operation, Selection, SelectionSet};
@@ -93,13 +93,14 @@ impl GraphQlSchema {
         Ok(Self { schema: Arc::new(schema(text)?) })
     }
 
+    fn document(&self, text: &str) -> Result<Valid<ExecutableDocument>, DiagnosticList> {
+        let parsed = parser().parse_executable(&self.schema, text, "document.graphql").map_err(|error| error.errors)?;
+        parsed.validate(&self.schema).map_err(|error| error.errors)
+    }
+
     /// What is wrong with a document, and which of its fields are deprecated.
     pub fn problems(&self, text: &str) -> Vec<DocumentProblem> {
-        let parsed = parser().parse_executable(&self.schema, text, "document.graphql");
-        let document = parsed
-            .map_err(|error| error.errors)
-            .and_then(|document| document.validate(&self.schema).map_err(|error| error.errors));
-        match document {
+        match self.document(text) {
             Ok(document) => self.deprecations(&document),
             Err(errors) => problems(&errors, Some(&self.schema), text),
         }
@@ -108,7 +109,7 @@ impl GraphQlSchema {
     /// Why the variables of an operation do not fit its declarations, in words. A document that is not valid has no
     /// problem here.
     pub fn variable_problem(&self, text: &str, operation: Option<&str>, variables: &Value) -> Option<String> {
-        let document = ExecutableDocument::parse_and_validate(&self.schema, text, "document.graphql").ok()?;
+        let document = self.document(text).ok()?;
         let operation = document.operations.get(operation).ok()?;
         let Value::Object(variables) = variables else { return None };
         let values = variables.iter().map(|(name, value)| (name.as_str().into(), value.clone().into()));
@@ -125,7 +126,7 @@ impl GraphQlSchema {
 
     /// The type of `data` for the checker of expressions: just what the operation selects.
     pub fn data_type(&self, text: &str, operation: Option<&str>) -> Option<cel::Type> {
-        let document = ExecutableDocument::parse_and_validate(&self.schema, text, "document.graphql").ok()?;
+        let document = self.document(text).ok()?;
         let operation = document.operations.get(operation).ok()?;
         let selected = selected(&document, &operation.selection_set, 0);
         Some(cel::Type::Nullable(Arc::new(cel::Type::Record(Arc::new(selected)))))
@@ -226,14 +227,12 @@ fn deprecations_in(set: &SelectionSet, left: &mut usize, found: &mut Vec<Documen
         *left -= 1;
         match selection {
             Selection::Field(field) => {
-                if let Some(directive) = field.definition.directives.get("deprecated")
+                if let Some(why) = deprecated(&field.definition.directives)
                     && let Some(place) = field.name.location()
                 {
-                    let reason = directive.specified_argument_by_name("reason").and_then(|reason| reason.as_str());
-                    let why = reason.map(|reason| format!(": {reason}")).unwrap_or_default();
                     found.push(DocumentProblem {
                         range: place.offset()..place.end_offset(),
-                        message: format!("`{}` is deprecated{why}", field.name),
+                        message: format!("`{}` is deprecated: {why}", field.name),
                         meant: None,
                         is_deprecation: true,
                     });

@@ -2,11 +2,10 @@
 
 mod document;
 mod introspection;
+mod sample;
 
 use crate::index::IndexWriter;
-use crate::model::{
-    ApiInfo, ApiKind, ArgumentRecord, EnumValueRecord, FieldRecord, Level, Place, TypeRecord, named_type,
-};
+use crate::model::{ApiInfo, ApiKind, ArgumentRecord, EnumValueRecord, FieldRecord, Level, Place, TypeRecord};
 use apollo_compiler::ast::DirectiveList;
 use apollo_compiler::parser::Parser;
 use apollo_compiler::schema::{ExtendedType, FieldDefinition, InputValueDefinition};
@@ -14,6 +13,7 @@ use apollo_compiler::validation::{DiagnosticList, Valid};
 use apollo_compiler::{Node, Schema};
 pub use document::{DocumentOperation, DocumentProblem, DocumentVariable, GraphQlSchema, operations};
 pub use introspection::INTROSPECTION_QUERY;
+pub use sample::sample_document;
 use thiserror::Error;
 
 /// The depth to which selections and values may be nested.
@@ -202,88 +202,4 @@ fn deprecated(directives: &DirectiveList) -> Option<String> {
     let directive = directives.get("deprecated")?;
     let reason = directive.specified_argument_by_name("reason").and_then(|reason| reason.as_str());
     Some(reason.unwrap_or("No longer supported").to_owned())
-}
-
-/// A document that selects a field of a root type, with all scalar fields of its result and variables for its
-/// arguments; and the variables, as JSON of the right types.
-pub fn sample_document(
-    root_kind: &str,
-    field: &FieldRecord,
-    type_named: &dyn Fn(&str) -> Option<TypeRecord>,
-) -> (String, Vec<(String, String)>) {
-    let mut declared = Vec::new();
-    let mut arguments = Vec::new();
-    let mut variables = Vec::new();
-    for argument in &field.arguments {
-        let required = argument.type_name.ends_with('!') && argument.default.is_none();
-        if !required {
-            continue;
-        }
-        declared.push(format!("${}: {}", argument.name, argument.type_name));
-        arguments.push(format!("{0}: ${0}", argument.name));
-        variables.push((argument.name.clone(), sample_input(&argument.type_name, type_named, 0)));
-    }
-    let list =
-        |open: &str, all: &[String]| if all.is_empty() { String::new() } else { format!("{open}{})", all.join(", ")) };
-    let mut text = format!("{root_kind}{} {{\n  {}{}", list("(", &declared), field.name, list("(", &arguments));
-    selection(&field.type_name, type_named, 1, &mut text);
-    text.push_str("\n}");
-    (text, variables)
-}
-
-/// The selection of a type: its scalar fields without arguments, and those of its objects, two levels deep.
-fn selection(type_name: &str, type_named: &dyn Fn(&str) -> Option<TypeRecord>, depth: usize, text: &mut String) {
-    let Some(record) = type_named(named_type(type_name)) else { return };
-    if !matches!(record.kind.as_str(), "object" | "interface" | "union") {
-        return;
-    }
-    let indent = "  ".repeat(depth + 1);
-    let mut lines = Vec::new();
-    for field in &record.fields {
-        if field.deprecated.is_some() || field.arguments.iter().any(|argument| argument.type_name.ends_with('!')) {
-            continue;
-        }
-        let inner = type_named(named_type(&field.type_name));
-        let is_leaf = inner.is_none_or(|inner| matches!(inner.kind.as_str(), "scalar" | "enum"));
-        let mut line = format!("{indent}{}", field.name);
-        if !is_leaf {
-            if depth >= 2 {
-                continue;
-            }
-            selection(&field.type_name, type_named, depth + 1, &mut line);
-        }
-        lines.push(line);
-    }
-    if lines.is_empty() {
-        lines.push(format!("{indent}__typename"));
-    }
-    text.push_str(&format!(" {{\n{}\n{}}}", lines.join("\n"), "  ".repeat(depth)));
-}
-
-/// A value of an input type, as JSON.
-fn sample_input(type_name: &str, type_named: &dyn Fn(&str) -> Option<TypeRecord>, depth: usize) -> String {
-    let bare = type_name.trim_end_matches('!');
-    if let Some(inner) = bare.strip_prefix('[').and_then(|inner| inner.strip_suffix(']')) {
-        return format!("[{}]", sample_input(inner, type_named, depth));
-    }
-    match bare {
-        "Int" => "1".to_owned(),
-        "Float" => "1.5".to_owned(),
-        "Boolean" => "true".to_owned(),
-        "String" | "ID" => "\"text\"".to_owned(),
-        other => match type_named(other) {
-            Some(record) if record.kind == "enum" => {
-                format!("\"{}\"", record.values.first().map_or("", |value| value.name.as_str()))
-            }
-            Some(record) if record.kind == "input" && depth < 5 => {
-                let fields =
-                    record.fields.iter().filter(|field| field.type_name.ends_with('!') && field.default.is_none());
-                let fields = fields.map(|field| {
-                    format!("\"{}\": {}", field.name, sample_input(&field.type_name, type_named, depth + 1))
-                });
-                format!("{{{}}}", fields.collect::<Vec<_>>().join(", "))
-            }
-            _ => "\"text\"".to_owned(),
-        },
-    }
 }
