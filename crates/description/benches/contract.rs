@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use url::Url;
 use yieldtray_description::{Api, Contract, index};
-use yieldtray_http::{Exchange, PreparedRequest, Timings};
+use yieldtray_http::{Exchange, PreparedRequest};
 
 const RUNS: usize = 9;
 const PATHS: usize = 14_000;
@@ -60,21 +60,8 @@ fn lot(number: usize) -> Value {
 }
 
 fn exchange(url: Url, body: &str) -> Exchange {
-    Exchange {
-        sent: Arc::new(PreparedRequest::new("GET", url)),
-        hops: Vec::new(),
-        status: 200,
-        reason: "OK".to_owned(),
-        version: "HTTP/1.1",
-        headers: vec![("content-type".to_owned(), b"application/json".to_vec())],
-        body: body.to_owned().into(),
-        size: body.len() as u64,
-        digest: None,
-        timings: Timings::default(),
-        proxy: None,
-        cookies: Vec::new(),
-        notes: Vec::new(),
-    }
+    let headers = vec![("content-type".to_owned(), b"application/json".to_vec())];
+    Exchange::new(Arc::new(PreparedRequest::new("GET", url)), 200, headers, body.to_owned())
 }
 
 /// A description in which each path has an operation with parameters, and a schema of its own that refers to others.

@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use serde_json::{Value, json};
 use std::sync::Arc;
 use url::Url;
-use yieldtray_http::{Exchange, PreparedRequest, Timings};
+use yieldtray_http::{Exchange, PreparedRequest};
 
 const PACKHOUSE: &str = include_str!("../../packhouse/src/openapi.json");
 
@@ -52,21 +52,8 @@ fn changed(pointer: &str, value: Value) -> Api {
 
 fn exchange(method: &str, path: &str, status: u16, media: &str, body: &str) -> Exchange {
     let url = Url::parse(&format!("http://127.0.0.1:4616{path}")).expect("a URL");
-    Exchange {
-        sent: Arc::new(PreparedRequest::new(method, url)),
-        hops: Vec::new(),
-        status,
-        reason: String::new(),
-        version: "HTTP/1.1",
-        headers: vec![("content-type".to_owned(), media.as_bytes().to_vec())],
-        body: body.to_owned().into(),
-        size: body.len() as u64,
-        digest: None,
-        timings: Timings::default(),
-        proxy: None,
-        cookies: Vec::new(),
-        notes: Vec::new(),
-    }
+    let headers = vec![("content-type".to_owned(), media.as_bytes().to_vec())];
+    Exchange::new(Arc::new(PreparedRequest::new(method, url)), status, headers, body.to_owned())
 }
 
 fn violations(exchange: &Exchange) -> Vec<String> {
@@ -295,6 +282,12 @@ fn changes_that_break_are_marked() {
     assert_eq!(
         shown(&changed("/paths/~1lots/get/parameters/3", parameter)),
         ["! GET /lots: query parameter `page` became required"]
+    );
+    // A parameter is held against its schema as a member of a body is.
+    let open_lots = json!({ "name": "state", "in": "query", "schema": { "type": "string", "enum": ["open"] } });
+    assert_eq!(
+        shown(&changed("/paths/~1lots/get/parameters/1", open_lots)),
+        ["! GET /lots: query parameter `state` no longer allows \"closed\""]
     );
     let schema = open(SCHEMA);
     let other = open(

@@ -69,25 +69,13 @@ fn run(body: &str, checks: &str, cells: usize, prove: bool) -> (Duration, usize)
     let (mut took, mut altered) = (Duration::ZERO, 0);
     while let Some(next) = run.next() {
         let Next::Send(ready) = next else { unreachable!("every cell is sent") };
-        let answer = Exchange {
-            notes: Vec::new(),
-            digest: None,
-            sent: Arc::clone(&ready.prepared),
-            hops: Vec::new(),
-            status: 200,
-            reason: "OK".to_owned(),
-            version: "HTTP/1.1",
-            headers: vec![
-                ("content-type".to_owned(), b"application/json".to_vec()),
-                ("etag".to_owned(), b"\"L-2039-1\"".to_vec()),
-                ("date".to_owned(), b"Mon, 14 Sep 2026 12:00:00 GMT".to_vec()),
-            ],
-            body: body.to_owned().into(),
-            size: body.len() as u64,
-            timings: Timings { total: Duration::from_millis(5), ..Timings::default() },
-            proxy: None,
-            cookies: Vec::new(),
-        };
+        let headers = vec![
+            ("content-type".to_owned(), b"application/json".to_vec()),
+            ("etag".to_owned(), b"\"L-2039-1\"".to_vec()),
+            ("date".to_owned(), b"Mon, 14 Sep 2026 12:00:00 GMT".to_vec()),
+        ];
+        let timings = Timings { total: Duration::from_millis(5), ..Timings::default() };
+        let answer = Exchange { timings, ..Exchange::new(Arc::clone(&ready.prepared), 200, headers, body.to_owned()) };
         let start = Instant::now();
         run.complete(ready, Ok(answer));
         // Checks may be evaluated only when events are asked for.

@@ -128,6 +128,31 @@ pub struct Timings {
 }
 
 impl Exchange {
+    /// A response over HTTP/1.1 as it was received at once: with a whole body, no hops and no times.
+    pub fn new(
+        sent: Arc<PreparedRequest>,
+        status: u16,
+        headers: Vec<(String, Vec<u8>)>,
+        body: impl Into<Bytes>,
+    ) -> Self {
+        let body = body.into();
+        Self {
+            sent,
+            hops: Vec::new(),
+            status,
+            reason: String::new(),
+            version: "HTTP/1.1",
+            headers,
+            size: body.len() as u64,
+            body,
+            digest: None,
+            timings: Timings::default(),
+            proxy: None,
+            cookies: Vec::new(),
+            notes: Vec::new(),
+        }
+    }
+
     /// The same with another text wherever a secret is masked, to see what depends on it.
     pub fn with_alternate_masks(&self) -> Self {
         const OTHER: &[u8] = b"[another secret, of another length]";

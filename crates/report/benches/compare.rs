@@ -5,7 +5,7 @@
 use std::fmt::Write;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use yieldtray_http::{Exchange, PreparedRequest, Timings};
+use yieldtray_http::{Exchange, PreparedRequest};
 use yieldtray_report::log::{CompareOptions, compare};
 
 const RUNS: usize = 9;
@@ -68,21 +68,8 @@ fn body(lots: usize, key: &str) -> String {
 }
 
 fn answer(body: String) -> Exchange {
-    Exchange {
-        sent: Arc::new(PreparedRequest::new("GET", "http://bench/lots".parse().expect("an address"))),
-        hops: Vec::new(),
-        status: 200,
-        reason: "OK".to_owned(),
-        version: "HTTP/1.1",
-        headers: vec![("content-type".to_owned(), b"application/json".to_vec())],
-        size: body.len() as u64,
-        body: body.into(),
-        notes: Vec::new(),
-        digest: None,
-        timings: Timings::default(),
-        proxy: None,
-        cookies: Vec::new(),
-    }
+    let sent = PreparedRequest::new("GET", "http://bench/lots".parse().expect("an address"));
+    Exchange::new(Arc::new(sent), 200, vec![("content-type".to_owned(), b"application/json".to_vec())], body)
 }
 
 fn time(work: impl FnOnce()) -> Duration {

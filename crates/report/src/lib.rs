@@ -17,6 +17,7 @@ mod merge;
 pub mod record;
 mod sarif;
 mod saved;
+mod static_page;
 mod tap;
 mod time;
 

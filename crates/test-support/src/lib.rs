@@ -2,7 +2,6 @@
 
 mod replay_fixture;
 
-use bytes::Bytes;
 use chrono::DateTime;
 use std::collections::HashMap;
 use std::io;
@@ -52,21 +51,10 @@ pub fn random() -> RandomSource {
 
 /// A response with this status, these header fields and this body.
 pub fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
-    Exchange {
-        sent: Arc::new(PreparedRequest::new("GET", "http://local/lots".parse().expect("an address"))),
-        hops: Vec::new(),
-        status,
-        reason: "As Told".to_owned(),
-        version: "HTTP/1.1",
-        headers: headers.iter().map(|(name, value)| ((*name).to_owned(), value.as_bytes().to_vec())).collect(),
-        body: Bytes::copy_from_slice(body.as_bytes()),
-        size: body.len() as u64,
-        timings: Timings { total: Duration::from_millis(5), ..Timings::default() },
-        notes: Vec::new(),
-        digest: None,
-        proxy: None,
-        cookies: Vec::new(),
-    }
+    let sent = Arc::new(PreparedRequest::new("GET", "http://local/lots".parse().expect("an address")));
+    let headers = headers.iter().map(|(name, value)| ((*name).to_owned(), value.as_bytes().to_vec())).collect();
+    let timings = Timings { total: Duration::from_millis(5), ..Timings::default() };
+    Exchange { reason: "As Told".to_owned(), timings, ..Exchange::new(sent, status, headers, body.to_owned()) }
 }
 
 /// A JSON response.

@@ -1,6 +1,7 @@
 //! The coverage as a page: it has no scripts and loads nothing.
 
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use crate::static_page::static_page;
+use maud::{Markup, html};
 use std::collections::BTreeMap;
 use yieldtray_description::{Coverage, OperationCoverage, Ratio};
 
@@ -9,43 +10,32 @@ const STYLE: &str = include_str!("page.css");
 /// The coverage as an HTML page.
 pub fn page(coverage: &Coverage) -> String {
     let missing = coverage.operations.iter().filter(|own| !own.is_covered()).count();
-    html! {
-        (DOCTYPE)
-        html lang="en" {
-            head {
-                meta charset="utf-8";
-                meta name="viewport" content="width=device-width, initial-scale=1";
-                meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'";
-                title { "API coverage: " (coverage.title) }
-                style { (PreEscaped(STYLE)) }
-            }
-            body {
-                h1 { "API coverage: " (coverage.title) }
-                p.about {
-                    @match missing {
-                        0 => "Every operation has a request or a logged exchange.",
-                        1 => "1 operation has neither a request nor a logged exchange.",
-                        more => { (more) " operations have neither a request nor a logged exchange." },
-                    }
-                }
-                dl {
-                    (figure("Operations", coverage.operation_ratio))
-                    (figure("Statuses", coverage.status_ratio))
-                    (figure("Parameters", coverage.parameter_ratio))
-                    (figure("Members of bodies", coverage.member_ratio))
-                }
-                table {
-                    thead { tr { th { "Operation" } th { "Requests" } th { "Statuses" } th { "Parameters" } th { "Members" } } }
-                    tbody { @for own in &coverage.operations { (row(own)) } }
-                }
-                @if !coverage.unknown.is_empty() {
-                    h2 { "Requests that are no operation of the description" }
-                    ul { @for request in &coverage.unknown { li { code { (request) } } } }
-                }
+    let title = format!("API coverage: {}", coverage.title);
+    let body = html! {
+        h1 { (title) }
+        p.about {
+            @match missing {
+                0 => "Every operation has a request or a logged exchange.",
+                1 => "1 operation has neither a request nor a logged exchange.",
+                more => { (more) " operations have neither a request nor a logged exchange." },
             }
         }
-    }
-    .into_string()
+        dl {
+            (figure("Operations", coverage.operation_ratio))
+            (figure("Statuses", coverage.status_ratio))
+            (figure("Parameters", coverage.parameter_ratio))
+            (figure("Members of bodies", coverage.member_ratio))
+        }
+        table {
+            thead { tr { th { "Operation" } th { "Requests" } th { "Statuses" } th { "Parameters" } th { "Members" } } }
+            tbody { @for own in &coverage.operations { (row(own)) } }
+        }
+        @if !coverage.unknown.is_empty() {
+            h2 { "Requests that are no operation of the description" }
+            ul { @for request in &coverage.unknown { li { code { (request) } } } }
+        }
+    };
+    static_page(&title, STYLE, &body)
 }
 
 fn figure(name: &str, ratio: Ratio) -> Markup {

@@ -1,8 +1,9 @@
 //! A trend as a drawing (SVG 1.1), and as a page with a table of the same.
 
 use super::trend::{Point, Trend};
+use crate::static_page::static_page;
 use chrono::{DateTime, SecondsFormat};
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use maud::{Markup, PreEscaped, html};
 
 /// The size of the drawing, and of its parts, in its own units.
 const WIDTH: f64 = 960.0;
@@ -54,36 +55,24 @@ impl TrendChart<'_> {
     /// A page without dependencies, with all responses in a table, the newest first.
     pub fn page(&self) -> String {
         let trend = self.trend;
-        html! {
-            (DOCTYPE)
-            html lang="en" {
-                head {
-                    meta charset="utf-8";
-                    meta name="viewport" content="width=device-width, initial-scale=1";
-                    meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'";
-                    title { (self.title) }
-                    style { (PreEscaped(PAGE_STYLE)) }
-                }
-                body {
-                    h1 { (self.title) }
-                    (self.drawing())
-                    h2 { "All responses" }
-                    table {
-                        thead { tr { th { "Number" } th { "Sent" } th { "Time" } th { "Size" } th { "Status" } th { "Commit" } } }
-                        tbody {
-                            @for point in trend.points.iter().rev() {
-                                tr {
-                                    td { (point.number) } td { (time_of(point)) } td { (millis(point.micros)) }
-                                    td { (point.size) " B" } td { (point.status) }
-                                    td { (point.revision.as_deref().unwrap_or_default()) }
-                                }
-                            }
+        let body = html! {
+            h1 { (self.title) }
+            (self.drawing())
+            h2 { "All responses" }
+            table {
+                thead { tr { th { "Number" } th { "Sent" } th { "Time" } th { "Size" } th { "Status" } th { "Commit" } } }
+                tbody {
+                    @for point in trend.points.iter().rev() {
+                        tr {
+                            td { (point.number) } td { (time_of(point)) } td { (millis(point.micros)) }
+                            td { (point.size) " B" } td { (point.status) }
+                            td { (point.revision.as_deref().unwrap_or_default()) }
                         }
                     }
                 }
             }
-        }
-        .into_string()
+        };
+        static_page(self.title, PAGE_STYLE, &body)
     }
 
     fn drawing(&self) -> Markup {
