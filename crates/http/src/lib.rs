@@ -27,7 +27,7 @@ pub use digest::digest;
 pub use exchange::{CookieNote, CookieStatus, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
 pub use fields::{FIELDS, KnownField, field};
 pub use login::Login;
-pub use media_types::{GRAPHQL_MEDIA_TYPE, MEDIA_TYPES, is_json};
+pub use media_types::{GRAPHQL_ACCEPT, GRAPHQL_MEDIA_TYPE, MEDIA_TYPES, is_json};
 pub use methods::METHODS;
 pub use origin::{origin_of, parse_origin};
 pub use redirect::{Redirect, next_hop};

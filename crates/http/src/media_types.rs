@@ -3,6 +3,9 @@
 /// The media type of responses to GraphQL requests (GraphQL over HTTP).
 pub const GRAPHQL_MEDIA_TYPE: &str = "application/graphql-response+json";
 
+/// What GraphQL requests accept, the better one first.
+pub const GRAPHQL_ACCEPT: &str = "application/graphql-response+json, application/json;q=0.9";
+
 /// Whether a media type, without parameters, is that of one JSON document (RFC 8259 11, RFC 6839 3.1).
 pub fn is_json(media: &str) -> bool {
     let ends_so = media.as_bytes().last_chunk::<5>().is_some_and(|end| end.eq_ignore_ascii_case(b"+json"));

@@ -39,6 +39,14 @@ impl LoadedApi {
         }
     }
 
+    /// The URL of its GraphQL endpoint as the configuration writes it; `None` if it came from elsewhere.
+    pub(crate) fn endpoint(&self) -> Option<&str> {
+        match &self.origin {
+            Some(ApiOrigin::GraphQl(url)) => Some(url),
+            _ => None,
+        }
+    }
+
     /// The description, if it could be opened.
     pub fn api(&self) -> Option<&Arc<Api>> {
         self.contract.as_ref().ok().map(Contract::api)

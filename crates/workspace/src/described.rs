@@ -84,3 +84,21 @@ pub fn operation_of(workspace: &Workspace, cell: CellId) -> Option<(&LoadedApi, 
     }
     None
 }
+
+/// The GraphQL description of the endpoint that a cell's document is sent to. One that is a file names no endpoint, and
+/// is that of every other one of its server.
+pub fn graphql_api_of(workspace: &Workspace, cell: CellId) -> Option<&LoadedApi> {
+    let line = workspace.cell(cell).request.as_ref()?;
+    let target = line.target.of(&workspace.source(cell.source).text);
+    let mut of_server = None;
+    for api in workspace.apis() {
+        let Some(contract) = api.contract.as_ref().ok().filter(|_| api.is_graphql) else { continue };
+        let path = contract.path_of_target(target);
+        match api.endpoint() {
+            Some(url) if url == target || (path.is_some() && contract.path_of_target(url) == path) => return Some(api),
+            None if path.is_some() => of_server = of_server.or(Some(api)),
+            _ => {}
+        }
+    }
+    of_server
+}

@@ -15,11 +15,11 @@ pub struct GraphQlDocument {
     pub text: String,
     /// The name in `% operation`, with its place.
     pub operation: Option<(String, Span)>,
-    pieces: Vec<Piece>,
+    parts: Vec<DocumentPart>,
 }
 
 #[derive(Clone, Debug)]
-struct Piece {
+struct DocumentPart {
     /// Where it begins in the whole text.
     start: usize,
     origin: Origin,
@@ -33,24 +33,19 @@ enum Origin {
     File { path: String, source: SourceId, line: Span },
 }
 
-/// Whether the body of a cell is a GraphQL document.
-pub fn is_graphql(workspace: &Workspace, cell: CellId) -> bool {
-    workspace.cell(cell).is_graphql()
-}
-
 /// The document of a cell; `None` if it is no GraphQL request.
 ///
 /// # Errors
 /// If it has none, or a file of it cannot be read.
 pub fn graphql_document(workspace: &Workspace, cell: CellId) -> Option<Result<GraphQlDocument, Problem>> {
-    is_graphql(workspace, cell).then(|| read(workspace, cell))
+    workspace.cell(cell).is_graphql().then(|| read(workspace, cell))
 }
 
 fn read(workspace: &Workspace, cell: CellId) -> Result<GraphQlDocument, Problem> {
     let own = workspace.cell(cell);
     let source = cell.source;
     let text = &workspace.source(source).text;
-    let mut document = GraphQlDocument { text: String::new(), operation: None, pieces: Vec::new() };
+    let mut document = GraphQlDocument { text: String::new(), operation: None, parts: Vec::new() };
     let mut mark = Span::empty(own.span.start());
     if !own.body.is_empty() {
         document.add(own.body.of(text), Origin::Body(source, own.body.start()));
@@ -91,40 +86,40 @@ impl GraphQlDocument {
         if !self.text.is_empty() && !self.text.ends_with('\n') {
             self.text.push('\n');
         }
-        self.pieces.push(Piece { start: self.text.len(), origin });
+        self.parts.push(DocumentPart { start: self.text.len(), origin });
         self.text.push_str(text);
     }
 
     /// A problem at a place of the document, where a person looks for it.
     pub fn problem(&self, problem: Problem, range: Range<usize>) -> Problem {
-        let Some(piece) = self.pieces.iter().rev().find(|piece| piece.start <= range.start) else { return problem };
-        match &piece.origin {
+        let Some(part) = self.parts.iter().rev().find(|part| part.start <= range.start) else { return problem };
+        match &part.origin {
             Origin::Body(source, start) => {
-                let at = |offset: usize| start + (offset - piece.start);
+                let at = |offset: usize| start + (offset - part.start);
                 // An error may reach into what follows.
-                let end = range.end.min(self.end_of(piece)).max(range.start);
+                let end = range.end.min(self.end_of(part)).max(range.start);
                 Problem { span: Span::new(at(range.start), at(end)), ..problem }.in_source(*source)
             }
             Origin::File { path, source, line } => {
-                let text = &self.text[piece.start..self.end_of(piece)];
-                let number = Lines::new(text).line_of(range.start - piece.start);
+                let text = &self.text[part.start..self.end_of(part)];
+                let number = Lines::new(text).line_of(range.start - part.start);
                 let message = format!("in `{path}`, line {number}: {}", problem.message);
                 Problem { span: *line, message, replacement: None, ..problem }.in_source(*source)
             }
         }
     }
 
-    fn end_of(&self, piece: &Piece) -> usize {
-        let next = self.pieces.iter().find(|other| other.start > piece.start);
+    fn end_of(&self, part: &DocumentPart) -> usize {
+        let next = self.parts.iter().find(|other| other.start > part.start);
         next.map_or(self.text.len(), |next| next.start)
     }
 
     /// The place in the document of a byte of the cell's text, if it is in the body.
     pub fn offset_of(&self, source: SourceId, at: usize) -> Option<usize> {
-        self.pieces.iter().find_map(|piece| match &piece.origin {
+        self.parts.iter().find_map(|part| match &part.origin {
             Origin::Body(own, start) if *own == source && at >= *start => {
-                let offset = piece.start + (at - start);
-                (offset <= self.end_of(piece)).then_some(offset)
+                let offset = part.start + (at - start);
+                (offset <= self.end_of(part)).then_some(offset)
             }
             _ => None,
         })
@@ -135,9 +130,9 @@ impl GraphQlDocument {
         let start: usize = self.text.split_inclusive('\n').take(line.checked_sub(1)?).map(str::len).sum();
         let rest = self.text.get(start..)?;
         let offset = start + rest.char_indices().nth(column.saturating_sub(1)).map_or(rest.len(), |(at, _)| at);
-        let piece = self.pieces.iter().rev().find(|piece| piece.start <= offset)?;
-        match &piece.origin {
-            Origin::Body(source, begin) => Some((*source, begin + (offset - piece.start))),
+        let part = self.parts.iter().rev().find(|part| part.start <= offset)?;
+        match &part.origin {
+            Origin::Body(source, begin) => Some((*source, begin + (offset - part.start))),
             Origin::File { .. } => None,
         }
     }

@@ -21,9 +21,9 @@ pub mod suggest;
 mod workspace;
 
 pub use apis::{ApiInputs, ApiLoader, LoadedApi};
-pub use described::{CONTRACT_LABEL, ContractCheck, contract_checks, operation_of};
+pub use described::{CONTRACT_LABEL, ContractCheck, contract_checks, graphql_api_of, operation_of};
 pub use file_set::COMMON_FILE;
-pub use graphql_document::{GraphQlDocument, graphql_document, is_graphql};
+pub use graphql_document::{GraphQlDocument, graphql_document};
 pub(crate) use queries::{AuthLine, auth_of, effective_instructions, shared_labels};
 pub use queries::{says_insecure, uses_oauth2};
 pub use source_file::SourceFile;

@@ -483,6 +483,24 @@ fn graphql_documents_are_validated_before_they_are_sent() {
     workspace.run(&["send", "new"]).exits(0);
 }
 
+/// Each document is held against the schema of the endpoint that it goes to.
+#[test]
+fn each_endpoint_has_its_own_schema() {
+    let config = "[api.stock]\nfile = \"stock.graphql\"\n\n[api.graph]\ngraphql = \"{{base}}/graphql\"\n";
+    let workspace = with_config(config).file("stock.graphql", "type Query { crates: Int! }\n").file(
+        "a.http",
+        "%% Graph\n% graphql\nPOST /graphql\n\n{ lots { total } }\n\n\
+         %% Stock\n% graphql\nPOST {{base}}/stock\n\n{ crates }\n\n\
+         %% Elsewhere\n% graphql\nPOST http://127.0.0.1:1/graphql\n\n{ pears }\n",
+    );
+    workspace.run(&["api", "fetch", "--api", "graph"]).exits(0);
+    let run = workspace.run(&["lint", "a.http"]);
+    assert!(run.stdout.contains("3 requests") && !run.stdout.contains("invalid-graphql"), "{}", run.both());
+    let swapped = workspace.file("a.http", "%% Graph\n% graphql\nPOST /graphql\n\n{ crates }\n");
+    let run = swapped.run(&["lint", "a.http"]);
+    assert!(run.stdout.contains("type `Query` does not have a field `crates`"), "{}", run.both());
+}
+
 #[test]
 fn a_server_that_keeps_its_schema_says_so() {
     let workspace = TestWorkspace::empty();

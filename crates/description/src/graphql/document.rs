@@ -7,7 +7,7 @@ use apollo_compiler::executable::{Operation, Selection, SelectionSet};
 use apollo_compiler::request::coerce_variable_values;
 use apollo_compiler::validation::{DiagnosticList, Valid};
 use apollo_compiler::{ExecutableDocument, Node, Schema};
-use serde_json::Value;
+use serde_json::{Map, Value};
 use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Arc;
@@ -108,10 +108,14 @@ impl GraphQlSchema {
 
     /// Why the variables of an operation do not fit its declarations, in words. A document that is not valid has no
     /// problem here.
-    pub fn variable_problem(&self, text: &str, operation: Option<&str>, variables: &Value) -> Option<String> {
+    pub fn variable_problem(
+        &self,
+        text: &str,
+        operation: Option<&str>,
+        variables: &Map<String, Value>,
+    ) -> Option<String> {
         let document = self.document(text).ok()?;
         let operation = document.operations.get(operation).ok()?;
-        let Value::Object(variables) = variables else { return None };
         let values = variables.iter().map(|(name, value)| (name.as_str().into(), value.clone().into()));
         let coerced = coerce_variable_values(&self.schema, operation, &values.collect());
         let message = coerced.err()?.message().to_string();

@@ -1,11 +1,11 @@
 //! Where the description of the API has what a request names.
 
-use super::graphql_cursor::Cursor;
+use super::graphql_cursor::{Cursor, word_around};
 use super::{IdeContext, cell_at};
 use crate::described::Described;
 use std::path::Path;
 use yieldtray_source::{SourceId, Span};
-use yieldtray_workspace::{LoadedApi, graphql_document};
+use yieldtray_workspace::{LoadedApi, graphql_api_of, graphql_document};
 
 /// A place in a file that is no request file.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -29,12 +29,10 @@ pub fn described_definition(view: IdeContext<'_>, source: SourceId, offset: usiz
         Some(document) => {
             let document = document.ok()?;
             let at = document.offset_of(source, offset)?;
-            let is_word = |c: char| c.is_alphanumeric() || c == '_';
-            let end = document.text[at..].find(|c| !is_word(c)).map_or(document.text.len(), |end| at + end);
-            let start = document.text[..at].rfind(|c| !is_word(c)).map_or(0, |start| start + 1);
-            let name = document.text.get(start..end)?;
-            let loaded = workspace.apis().iter().find(|api| api.is_graphql)?;
-            let cursor = Cursor::read(loaded.api()?, &document.text, end);
+            let word = word_around(&document.text, at);
+            let name = &document.text[word.clone()];
+            let loaded = graphql_api_of(workspace, cell)?;
+            let cursor = Cursor::read(loaded.api()?, &document.text, word.end);
             match cursor.field.filter(|(_, field)| field.name == name) {
                 Some((owner, field)) => (loaded, vec![owner, field.name]),
                 None => (loaded, vec![name.to_owned()]),

@@ -1,7 +1,8 @@
 //! Where a position is in a GraphQL document that somebody writes: which type's fields, which field's arguments. The text
 //! up to the position is read token by token, since a document that is being written is rarely valid.
 
-use yieldtray_description::{Api, FieldRecord, TypeRecord, named_type};
+use std::ops::Range;
+use yieldtray_description::{Api, ArgumentRecord, FieldRecord, TypeRecord, named_type};
 
 /// The deepest nesting that is followed.
 const MAX_DEPTH: usize = 200;
@@ -12,7 +13,7 @@ pub(super) enum Place {
     /// A field of this type, or a fragment after `...`.
     Field { owner: String, after_spread: bool },
     /// An argument of a field, or a field of an input object: of these, by their names and types.
-    Argument { of: Vec<(String, String, Option<String>)> },
+    Argument { of: Vec<ArgumentRecord> },
     /// A value of this type.
     Value { type_name: String },
     /// A variable, after `$`.
@@ -27,7 +28,7 @@ pub(super) enum Place {
 #[derive(Clone, Debug)]
 enum Open {
     Selection(Option<String>),
-    Arguments(Vec<(String, String, Option<String>)>),
+    Arguments(Vec<ArgumentRecord>),
     Declarations,
     List,
 }
@@ -39,7 +40,7 @@ pub(super) struct Cursor<'a> {
     /// The type that the next `{` opens.
     next: Option<String>,
     /// The arguments that the next `(` opens.
-    arguments: Vec<(String, String, Option<String>)>,
+    arguments: Vec<ArgumentRecord>,
     /// The type of the value that follows.
     value: Option<String>,
     last: String,
@@ -90,9 +91,13 @@ impl<'a> Cursor<'a> {
                     // An input object.
                     (Some(Open::Arguments(_) | Open::List), Some(kind)) => {
                         let fields = self.record(kind).map(|record| record.fields).unwrap_or_default();
-                        Open::Arguments(
-                            fields.into_iter().map(|own| (own.name, own.type_name, own.description)).collect(),
-                        )
+                        let arguments = fields.into_iter().map(|own| ArgumentRecord {
+                            name: own.name,
+                            type_name: own.type_name,
+                            description: own.description,
+                            default: own.default,
+                        });
+                        Open::Arguments(arguments.collect())
                     }
                     (None, _) if self.next.is_none() && self.last.is_empty() => Open::Selection(self.root("query")),
                     _ => Open::Selection(self.next.take()),
@@ -138,16 +143,12 @@ impl<'a> Cursor<'a> {
                 let field =
                     self.record(&owner).and_then(|record| record.fields.into_iter().find(|own| own.name == name));
                 self.next = field.as_ref().map(|field| named_type(&field.type_name).to_owned());
-                self.arguments = field
-                    .iter()
-                    .flat_map(|field| &field.arguments)
-                    .map(|own| (own.name.clone(), own.type_name.clone(), own.description.clone()))
-                    .collect();
+                self.arguments = field.as_ref().map(|field| field.arguments.clone()).unwrap_or_default();
                 self.field = field.map(|field| (owner, field));
                 self.named = None;
             }
             Some(Open::Arguments(of)) if followed_by_colon => {
-                self.value = of.iter().find(|(own, ..)| own == name).map(|(_, kind, _)| kind.clone());
+                self.value = of.iter().find(|own| own.name == name).map(|own| own.type_name.clone());
             }
             Some(Open::Arguments(_)) => self.value = None,
             Some(Open::Declarations) if self.last == ":" || self.last == "[" => self.named = Some(name.to_owned()),
@@ -179,6 +180,18 @@ impl<'a> Cursor<'a> {
     }
 }
 
+/// The word around byte `at` of a text, empty if there is none.
+pub(super) fn word_around(text: &str, at: usize) -> Range<usize> {
+    let (before, after) = text.split_at(at);
+    let start = before.trim_end_matches(is_word).len();
+    let end = text.len() - after.trim_start_matches(is_word).len();
+    start..end
+}
+
+fn is_word(c: char) -> bool {
+    c.is_alphanumeric() || c == '_'
+}
+
 /// The first token of a text, and what follows it.
 fn token(text: &str) -> Option<(&str, &str)> {
     let mut rest = text;
@@ -202,10 +215,22 @@ fn token(text: &str) -> Option<(&str, &str)> {
             end.map_or(rest.len(), |end| end + 2)
         }
         '.' if rest.starts_with("...") => 3,
-        c if c.is_alphanumeric() || c == '_' => {
-            rest.find(|c: char| !(c.is_alphanumeric() || c == '_')).unwrap_or(rest.len())
-        }
+        c if is_word(c) => word_around(rest, 0).end,
         c => c.len_utf8(),
     };
     Some(rest.split_at(length.min(rest.len())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::word_around;
+
+    #[test]
+    fn a_word_ends_where_others_begin_whatever_they_are() {
+        let text = "{ lots · bins }";
+        assert_eq!(&text[word_around(text, 4)], "lots");
+        let dot = text.find('·').expect("it is there");
+        assert_eq!(word_around(text, dot + '·'.len_utf8()), dot + 2..dot + 2);
+        assert_eq!(&text[word_around(text, dot + 3)], "bins");
+    }
 }

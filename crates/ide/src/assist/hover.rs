@@ -1,16 +1,15 @@
 //! Hover.
 
 use super::docs::{INSTRUCTIONS, instruction_help, language_help};
-use super::graphql_cursor::Cursor;
+use super::graphql_cursor::{Cursor, word_around};
 use super::inlay_hints::{describe, masker, row};
 use super::{IdeContext, Occurrence, Referent, occurrence_at};
 use crate::described::Described;
-use yieldtray_description::ApiKind;
 use yieldtray_expression::function;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::scope::{ValueState, across};
-use yieldtray_workspace::{CellId, Workspace, graphql_document};
+use yieldtray_workspace::{CellId, Workspace, graphql_api_of, graphql_document};
 
 /// Help about a position.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -113,13 +112,11 @@ fn graphql(view: IdeContext<'_>, cell: CellId, offset: usize) -> Option<HoverInf
     let workspace = view.workspace();
     let document = graphql_document(workspace, cell)?.ok()?;
     let at = document.offset_of(cell.source, offset)?;
-    let is_word = |c: char| c.is_alphanumeric() || c == '_';
-    let start = document.text[..at].rfind(|c| !is_word(c)).map_or(0, |start| start + 1);
-    let end = document.text[at..].find(|c| !is_word(c)).map_or(document.text.len(), |end| at + end);
-    let name = document.text.get(start..end).filter(|name| !name.is_empty())?;
-    let api = workspace.apis().iter().filter_map(|api| api.api()).find(|api| api.info().kind == ApiKind::GraphQl)?;
-    let cursor = Cursor::read(api, &document.text, end);
-    let span = Span::new(offset - (at - start), offset + (end - at));
+    let word = word_around(&document.text, at);
+    let name = Some(&document.text[word.clone()]).filter(|name| !name.is_empty())?;
+    let api = graphql_api_of(workspace, cell)?.api()?;
+    let cursor = Cursor::read(api, &document.text, word.end);
+    let span = Span::new(offset - (at - word.start), offset + (word.end - at));
     if let Some((owner, field)) = cursor.field.filter(|(_, field)| field.name == name) {
         let about = field.description.as_deref().map(|about| format!("\n\n{about}")).unwrap_or_default();
         let deprecated =

@@ -6,7 +6,7 @@ use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, closest};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::config::ApiOrigin;
-use yieldtray_workspace::{CellId, Workspace, graphql_document};
+use yieldtray_workspace::{CellId, LoadedApi, Workspace, graphql_api_of, graphql_document};
 
 /// What the description says of a cell's request, and of the members that its expressions name.
 pub(super) fn problems(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
@@ -168,7 +168,7 @@ fn expressions(
     match graphql_document(workspace, cell) {
         Some(Ok(document)) => {
             let operation = document.operation.as_ref().map(|(name, _)| name.as_str());
-            let schema = workspace.apis().iter().find_map(|api| api.schema());
+            let schema = graphql_api_of(workspace, cell).and_then(LoadedApi::schema);
             types.extend(
                 schema.and_then(|schema| schema.data_type(&document.text, operation)).map(|kind| ("data", kind)),
             );

@@ -1,6 +1,6 @@
 //! Validates the GraphQL document of a cell.
 
-use crate::{CellId, Workspace, graphql_document};
+use crate::{CellId, LoadedApi, Workspace, graphql_api_of, graphql_document};
 use yieldtray_description::{DocumentProblem, operations};
 use yieldtray_source::{Code, Problem, Span, closest, join_words};
 use yieldtray_syntax::InstructionKind;
@@ -56,7 +56,7 @@ pub(super) fn graphql_problems(workspace: &Workspace, cell: CellId) -> Vec<Probl
         }
     };
     // The document that the server will read is the one that is validated: without a schema only its syntax.
-    if let Some(schema) = workspace.apis().iter().find_map(|api| api.schema()) {
+    if let Some(schema) = graphql_api_of(workspace, cell).and_then(LoadedApi::schema) {
         problems.extend(schema.problems(&document.text).iter().map(problem));
     }
     let names: Vec<&str> = all.iter().filter_map(|operation| operation.name.as_deref()).collect();

@@ -3,16 +3,13 @@
 
 use super::multipart::{self, Part};
 use super::write::TemplateRenderer;
-use crate::graphql_document;
 use crate::scope::Phase;
+use crate::{LoadedApi, graphql_api_of, graphql_document};
 use serde_json::{Map, Value, json};
 use url::form_urlencoded;
 use yieldtray_http::{Body, BodyPart};
 use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::InstructionKind;
-
-/// The media types of responses, the better one first.
-pub(super) const ACCEPT: &str = "application/graphql-response+json, application/json;q=0.9";
 
 /// The parts of a request.
 pub(super) struct GraphQlRequest {
@@ -45,13 +42,10 @@ impl TemplateRenderer<'_, '_> {
         let operation = document.operation.as_ref().map(|(name, _)| name.clone());
         let request = GraphQlRequest { query: document.text.clone(), operation, variables };
         // With a schema, values of wrong types are found before the server finds them.
-        if let Some(schema) = workspace.apis().iter().find_map(|api| api.schema())
+        if let Some(schema) = graphql_api_of(workspace, cell).and_then(LoadedApi::schema)
             && !self.has_uploads()
-            && let Some(message) = schema.variable_problem(
-                &request.query,
-                request.operation.as_deref(),
-                &Value::Object(request.variables.clone()),
-            )
+            && let Some(message) =
+                schema.variable_problem(&request.query, request.operation.as_deref(), &request.variables)
         {
             let first = workspace.cell(cell).instructions().find_map(|line| match line.kind {
                 InstructionKind::Variable { expression, name } if message.contains(name.of(text)) => Some(expression),

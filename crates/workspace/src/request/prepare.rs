@@ -3,13 +3,13 @@
 use super::graphql::GraphQlRequest;
 use super::sending::configured;
 use super::write::TemplateRenderer;
-use super::{auth, destination, graphql, target};
+use super::{auth, destination, target};
 use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::request::sending;
 use crate::scope::{Phase, Resolver};
 use crate::{auth_of, says_insecure};
 use std::path::PathBuf;
-use yieldtray_http::{HeaderFields, HttpVersion, Login, PreparedRequest, origin_of};
+use yieldtray_http::{GRAPHQL_ACCEPT, HeaderFields, HttpVersion, Login, PreparedRequest, origin_of};
 use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, RequestLine, Version};
 
@@ -59,7 +59,7 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
     if graphql.is_some() && !own_accept && !is_dropped("accept") {
         // A shared one is meant for other requests.
         headers.retain(|(name, _)| !name.eq_ignore_ascii_case("accept"));
-        headers.push(("Accept".into(), graphql::ACCEPT.into()));
+        headers.push(("Accept".into(), GRAPHQL_ACCEPT.into()));
     }
     let (body, media) = match &graphql {
         Some(_) if is_get => (None, None),

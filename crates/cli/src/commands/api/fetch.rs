@@ -18,7 +18,7 @@ use std::io::Write;
 use url::Url;
 use yieldtray_description::{Api, INTROSPECTION_QUERY, index};
 use yieldtray_engine::ExitCode;
-use yieldtray_http::Exchange;
+use yieldtray_http::{Exchange, GRAPHQL_ACCEPT};
 use yieldtray_interchange::draft::{Body, ImportedRequest};
 use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::CellId;
@@ -245,11 +245,10 @@ fn get(url: &str, accept: &str, etag: Option<&str>) -> ImportedRequest {
 /// The request that asks a GraphQL endpoint for its schema.
 fn introspection(url: &str) -> ImportedRequest {
     let body = json!({ "query": INTROSPECTION_QUERY }).to_string();
-    let accept = "application/graphql-response+json, application/json;q=0.9";
     ImportedRequest {
         method: Some("POST".into()),
         target: url.into(),
-        headers: vec![("Content-Type".into(), "application/json".into()), ("Accept".into(), accept.into())],
+        headers: vec![("Content-Type".into(), "application/json".into()), ("Accept".into(), GRAPHQL_ACCEPT.into())],
         body: Body::Text(body.into()),
         ..ImportedRequest::default()
     }

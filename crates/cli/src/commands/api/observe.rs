@@ -5,7 +5,7 @@ use crate::project::{Project, state};
 use crate::run::response_source::LoggedResponse;
 use url::Url;
 use yieldtray_description::{Contract, Observation};
-use yieldtray_http::{Exchange, HopKind, PreparedRequest};
+use yieldtray_http::{Exchange, GRAPHQL_MEDIA_TYPE, HopKind, PreparedRequest};
 use yieldtray_store::log::Filter;
 
 /// Exchanges that are looked at: the newest.
@@ -84,5 +84,5 @@ fn redirects(number: i64, contract: &Contract, exchange: &Exchange) -> Vec<Obser
 /// Whether a request is one of GraphQL, which descriptions in OpenAPI rarely have.
 fn is_graphql(request: &PreparedRequest) -> bool {
     let accepts = request.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("accept"));
-    accepts.into_iter().any(|(_, value)| value.contains("application/graphql-response+json"))
+    accepts.into_iter().any(|(_, value)| value.contains(GRAPHQL_MEDIA_TYPE))
 }

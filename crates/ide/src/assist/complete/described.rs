@@ -1,12 +1,12 @@
 //! Completion from the description of the API: paths, parameters, bodies, members of responses, GraphQL.
 
-use super::{CompletionKind, Writer};
-use crate::assist::graphql_cursor::{Cursor, Place};
+use super::{CompletionKind, Writer, literal};
+use crate::assist::graphql_cursor::{Cursor, Place, word_around};
 use crate::described::Described;
 use std::sync::Arc;
 use yieldtray_description::{Api, ApiKind, SchemaMember, ValueStep, operations};
 use yieldtray_source::Span;
-use yieldtray_workspace::{CellId, graphql_document};
+use yieldtray_workspace::{CellId, LoadedApi, graphql_api_of, graphql_document};
 
 impl Writer<'_> {
     fn described(&self) -> Option<Described<'_>> {
@@ -29,9 +29,9 @@ impl Writer<'_> {
                         Some((name, rest)) => {
                             insert.push_str(&format!("{{{{${{{number}:{name}}}"));
                             insert.push_str("\\}\\}");
-                            insert.push_str(rest);
+                            insert.push_str(&literal(rest));
                         }
-                        None => insert.push_str(piece),
+                        None => insert.push_str(&literal(piece)),
                     }
                 }
                 self.add(span, CompletionKind::Text, &operation.path, detail, Some(insert));
@@ -61,7 +61,7 @@ impl Writer<'_> {
         match written.find('=') {
             None => {
                 for (name, detail) in found {
-                    let insert = format!("{name} = ${{1:value}}");
+                    let insert = format!("{} = ${{1:value}}", literal(&name));
                     self.add(rest, CompletionKind::Text, &name, first_line(&detail), Some(insert));
                 }
             }
@@ -87,7 +87,13 @@ impl Writer<'_> {
             })
             .collect();
         for (name, detail) in headers {
-            self.add(span, CompletionKind::Header, &name, first_line(&detail), Some(format!("{name}{after}")));
+            self.add(
+                span,
+                CompletionKind::Header,
+                &name,
+                first_line(&detail),
+                Some(format!("{}{after}", literal(&name))),
+            );
         }
     }
 
@@ -123,8 +129,8 @@ impl Writer<'_> {
                         _ => "$1".to_owned(),
                     };
                     let insert = match place.in_string {
-                        true => member.path.clone(),
-                        false => format!("\"{}\": {value}", member.path),
+                        true => literal(&member.path),
+                        false => format!("\"{}\": {value}", literal(&member.path)),
                     };
                     self.add(span, CompletionKind::Member, &member.path, &detail(member), Some(insert));
                 }
@@ -155,12 +161,9 @@ impl Writer<'_> {
         let workspace = self.view.workspace();
         let Some(Ok(document)) = graphql_document(workspace, cell) else { return };
         let Some(at) = document.offset_of(self.source, self.at) else { return };
-        let apis: Vec<&Arc<Api>> = workspace.apis().iter().filter_map(|api| api.api()).collect();
-        let Some(api) = apis.into_iter().find(|api| api.info().kind == ApiKind::GraphQl) else { return };
-        let written =
-            document.text[..at].rfind(|c: char| !(c.is_alphanumeric() || c == '_')).map_or(at, |start| at - start - 1);
-        let span = Span::new(self.at - written, self.at);
-        let start = at - written;
+        let Some(api) = graphql_api_of(workspace, cell).and_then(LoadedApi::api) else { return };
+        let start = word_around(&document.text, at).start;
+        let span = Span::new(self.at - (at - start), self.at);
         let Some(place) = Cursor::read(api, &document.text, start).place() else { return };
         match place {
             Place::Field { owner, after_spread } => {
@@ -183,9 +186,11 @@ impl Writer<'_> {
                 self.add(span, CompletionKind::Member, "__typename", "String!  the name of the type", None);
             }
             Place::Argument { of } => {
-                for (name, type_name, description) in of {
-                    let about = format!("{type_name}  {}", description.as_deref().map(first_line).unwrap_or_default());
-                    self.add(span, CompletionKind::Member, &name, about.trim_end(), Some(format!("{name}: $1")));
+                for own in of {
+                    let description = own.description.as_deref().map(first_line).unwrap_or_default();
+                    let about = format!("{}  {description}", own.type_name);
+                    let insert = format!("{}: $1", own.name);
+                    self.add(span, CompletionKind::Member, &own.name, about.trim_end(), Some(insert));
                 }
             }
             Place::Value { type_name } => {
