@@ -1,6 +1,6 @@
 //! `api coverage`: what of the API the request files and the log exercise.
 
-use super::{contract, damaged, observe, opened, print_title, requests, title};
+use super::{damaged, observe, opened_openapi, requests};
 use crate::args::{ApiCoverage, Common, CoverageReportKind};
 use crate::error::CommandError;
 use crate::files;
@@ -10,7 +10,7 @@ use crate::output::table::{self, Cell};
 use crate::project::places;
 use serde_json::json;
 use std::io::Write;
-use yieldtray_description::{ApiKind, Coverage, OperationCoverage, Ratio};
+use yieldtray_description::{Coverage, OperationCoverage, Ratio};
 use yieldtray_engine::ExitCode;
 use yieldtray_report::coverage::{junit, page};
 use yieldtray_source::escape::escape_line;
@@ -22,21 +22,11 @@ pub(super) fn coverage(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let (mut project, opened) = opened(common, args.which.api.as_deref(), host, out)?;
-    if opened.api.info().kind != ApiKind::OpenApi {
-        return Err(CommandError::refused(
-            "`api coverage` needs a description in OpenAPI, but this one is a GraphQL schema",
-        ));
-    }
+    let which = args.which.api.as_deref();
+    let (mut project, contract) = opened_openapi("api coverage", common, which, host, out)?;
     let places = places(common, &args.places)?;
     let cells = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
-    let title = title(&opened, out);
-    let (contract, error) = contract(&project, opened);
-    if let Some(error) = error {
-        return Err(error);
-    }
     let exercises = requests::exercises(&project, &cells, &contract);
-    print_title(&title, out)?;
     let observations = observe::observations(&project, &contract, args.since.map(|since| since.0))?;
     let coverage = Coverage::of(contract.api(), &exercises, &observations).map_err(damaged)?;
     for report in &args.report {

@@ -1,6 +1,6 @@
 //! `api drift`: where logged responses and the description differ.
 
-use super::{contract, damaged, observe, opened, print_title, title};
+use super::{damaged, observe, opened_openapi};
 use crate::args::{ApiDrift, Common};
 use crate::error::CommandError;
 use crate::host::HostFacts;
@@ -8,7 +8,7 @@ use crate::output::Out;
 use crate::output::table::{self, Cell};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_description::{ApiKind, Drift};
+use yieldtray_description::Drift;
 use yieldtray_engine::ExitCode;
 use yieldtray_source::escape::escape_line;
 
@@ -19,18 +19,7 @@ pub(super) fn drift(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let (project, opened) = opened(common, args.which.api.as_deref(), host, out)?;
-    if opened.api.info().kind != ApiKind::OpenApi {
-        return Err(CommandError::refused(
-            "`api drift` needs a description in OpenAPI, but this one is a GraphQL schema",
-        ));
-    }
-    let title = title(&opened, out);
-    let (contract, error) = contract(&project, opened);
-    if let Some(error) = error {
-        return Err(error);
-    }
-    print_title(&title, out)?;
+    let (project, contract) = opened_openapi("api drift", common, args.which.api.as_deref(), host, out)?;
     let observations = observe::observations(&project, &contract, args.since.map(|since| since.0))?;
     if observations.is_empty() {
         let hint = "run `yieldtray replay` or `yieldtray send` first";

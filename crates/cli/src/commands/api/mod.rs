@@ -19,7 +19,7 @@ use crate::project::Project;
 use crate::project::description::{self, OpenDescription};
 use crate::{clock, output};
 use url::Url;
-use yieldtray_description::{Contract, IndexError};
+use yieldtray_description::{ApiKind, Contract, IndexError};
 use yieldtray_engine::ExitCode;
 use yieldtray_source::escape::escape_line;
 
@@ -56,6 +56,29 @@ fn contract(project: &Project, opened: OpenDescription) -> (Contract, Option<Com
         Err(error) => {
             let nowhere = Url::parse("http://invalid.").unwrap_or_else(|_| unreachable!("this is a URL"));
             (Contract::new(settings.name, api, nowhere), Some(error))
+        }
+    }
+}
+
+/// The same for a command that needs a description in OpenAPI and the URL of its server; prints the title.
+fn opened_openapi(
+    command: &str,
+    common: &Common,
+    which: Option<&str>,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<(Project, Contract), CommandError> {
+    let (project, opened) = opened(common, which, host, out)?;
+    if opened.api.info().kind != ApiKind::OpenApi {
+        let message = format!("`{command}` needs a description in OpenAPI, but this one is a GraphQL schema");
+        return Err(CommandError::refused(message));
+    }
+    let title = title(&opened, out);
+    match contract(&project, opened) {
+        (_, Some(error)) => Err(error),
+        (contract, None) => {
+            print_title(&title, out)?;
+            Ok((project, contract))
         }
     }
 }
