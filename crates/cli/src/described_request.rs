@@ -96,8 +96,13 @@ impl Composer<'_> {
         }
         let about = parameter.description.as_deref().and_then(|text| text.lines().next()).unwrap_or_default();
         let kind = parameter.schema.as_ref().map(|schema| self.api.describe_schema(schema)).unwrap_or_default();
-        let words = [parameter.name.as_str(), about, &kind].into_iter().filter(|word| !word.is_empty());
-        let question = words.collect::<Vec<_>>().join(", ");
+        let mut question = parameter.name.clone();
+        if !about.is_empty() {
+            question.push_str(&format!(": {}", about.trim_end_matches('.')));
+        }
+        if !kind.is_empty() {
+            question.push_str(&format!(" ({kind})"));
+        }
         let question = question.replace(|c: char| c.is_control() || matches!(c, '"' | '{' | '}' | '\\'), "'");
         // A scalar of JSON is a literal of an expression too.
         let example = parameter.example.as_ref().filter(|example| !example.is_array() && !example.is_object());

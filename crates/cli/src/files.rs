@@ -346,8 +346,10 @@ pub(crate) fn replace(file: &Path, bytes: &[u8]) -> io::Result<()> {
 /// The root of the workspace that holds `start`: the nearest folder upward with a configuration, else
 /// `start` itself.
 pub(crate) fn root_of(start: &Path) -> PathBuf {
+    // A relative path has no folders above it.
+    let start = std::path::absolute(start).unwrap_or_else(|_| start.to_owned());
     let found = start.ancestors().find(|folder| folder.join(CONFIG_FILE).is_file());
-    found.unwrap_or(start).to_owned()
+    found.unwrap_or(&start).to_owned()
 }
 
 /// The request files below a folder.

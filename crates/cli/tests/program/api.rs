@@ -330,6 +330,8 @@ fn a_request_is_completed_from_the_description() {
         .exits(0);
     let lot: Value = edited.json();
     assert_eq!((&lot["grower"], &lot["bins"], &lot["ref"]), (&json!("G-11"), &json!(24), &json!("north-2026")));
+    let other = workspace.run(&["api", "show", "DELETE /growers"]).exits(2);
+    assert!(other.stderr.ends_with("hint: `/growers` has GET\n"), "{}", other.stderr);
     // What is required is asked for, and can be given.
     let missing = workspace.run(&["send", "GET", "/scale/flaky"]).exits(2);
     assert!(missing.stderr.contains("pass `--set key=…`"), "{}", missing.stderr);

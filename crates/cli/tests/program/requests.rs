@@ -200,6 +200,9 @@ fn a_tried_request_becomes_a_cell() {
     let workspace = workspace(&faulty);
     let file = || std::fs::read_to_string(workspace.path().join("tried.http")).unwrap_or_default();
     workspace.run(&["send", "--text", "/bytes?a=1", "--append", "tried.http"]).exits(0);
+    std::fs::create_dir(workspace.path().join("requests")).expect("a folder");
+    workspace.run(&["send", "--text", "/bytes?a=1", "--append", "requests/tried.http"]).exits(0);
+    std::fs::remove_dir_all(workspace.path().join("requests")).expect("a folder");
     let run = workspace.run(&["send", "--text", "/bytes?a=2", "-H", "X-Note: n", "--append", "tried.http"]).exits(0);
     assert!(run.stderr.contains("appended as `get-bytes-2`"), "{}", run.stderr);
     let cell = "%% Book in\nPOST /bytes\n\n[{{bins}}]\n\n% check status == 200\n";

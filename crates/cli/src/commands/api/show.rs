@@ -10,7 +10,9 @@ use crate::styles::Styles;
 use serde_json::{Value, json};
 use std::io::{self, Write};
 use std::sync::Arc;
-use yieldtray_description::{Api, FieldRecord, Found, Operation, Parameter, SchemaMember, TypeRecord, sample_document};
+use yieldtray_description::{
+    Api, FieldRecord, Found, Matched, Operation, Parameter, SchemaMember, TypeRecord, sample_document,
+};
 use yieldtray_engine::ExitCode;
 use yieldtray_source::escape::{escape_line, escape_terminal};
 
@@ -25,9 +27,11 @@ pub(super) fn show(common: &Common, args: &ApiShow, host: &HostFacts, out: &mut 
     let api = &Arc::clone(contract.api());
     let place = args.place.join(" ");
     let Some(found) = api.find(&place).map_err(damaged)? else {
-        let hint = match api.similar(&place).map_err(damaged)? {
-            Some(meant) => format!("did you mean `{meant}`?"),
-            None => "see `yieldtray api tree` for what there is".to_owned(),
+        let (method, path) = place.split_once(' ').unwrap_or_default();
+        let hint = match (api.matched(method, path).map_err(damaged)?, api.similar(&place).map_err(damaged)?) {
+            (Matched::OtherMethods(path, methods), _) => format!("`{path}` has {}", methods.join(", ")),
+            (_, Some(meant)) => format!("did you mean `{meant}`?"),
+            (_, None) => "see `yieldtray api tree` for what there is".to_owned(),
         };
         return Err(CommandError::refused_with(format!("the API has no operation, type or schema `{place}`"), hint));
     };
