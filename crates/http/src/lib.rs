@@ -17,6 +17,7 @@ mod redirect;
 mod request;
 mod send_options;
 mod sensitive;
+mod signer;
 mod version;
 mod wire;
 
@@ -34,4 +35,5 @@ pub use redirect::{Redirect, next_hop};
 pub use request::{HeaderFields, PreparedRequest};
 pub use send_options::SendOptions;
 pub use sensitive::{MASK, credential, is_secret_header};
+pub use signer::{SignError, Signer, SigningContext};
 pub use version::HttpVersion;

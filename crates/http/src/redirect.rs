@@ -48,6 +48,7 @@ pub fn next_hop(request: &PreparedRequest, status: u16, location: Option<&str>) 
         }
         next.headers.retain(|(name, _)| may_cross(name));
         next.digest = None;
+        next.signers.clear();
         next.sending.insecure = false;
         next.sending.certificate = false;
     }

@@ -1,6 +1,6 @@
 //! Requests that are ready to be sent.
 
-use super::{Body, HttpVersion, Login, SendOptions};
+use super::{Body, HttpVersion, Login, SendOptions, Signer};
 use crate::origin_of;
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -28,6 +28,8 @@ pub struct PreparedRequest {
     pub sending: SendOptions,
     /// The login for a digest challenge (RFC 7616).
     pub digest: Option<Arc<Login>>,
+    /// What signs it when it goes out, in this order.
+    pub signers: Vec<Arc<dyn Signer>>,
     /// Whether its body holds a secret: then it is not repeated to another origin.
     pub secret_body: bool,
 }
@@ -51,6 +53,7 @@ impl PreparedRequest {
             sending: SendOptions::default(),
             verbatim_target: None,
             digest: None,
+            signers: Vec::new(),
             secret_body: false,
         }
     }
