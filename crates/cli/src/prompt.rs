@@ -3,11 +3,13 @@
 use crate::error::CommandError;
 use crate::host::HostFacts;
 use crate::interrupt::Interrupts;
+use crate::project::trust::Trust;
 use dialoguer::console::Term;
 use dialoguer::theme::Theme;
 use dialoguer::{Confirm, Input, Password};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::{fmt, io};
+use url::Url;
 use yieldtray_engine::Question;
 use yieldtray_expression::Value;
 use yieldtray_http::MASK;
@@ -27,18 +29,37 @@ pub(crate) trait Prompter {
     /// The same, after lines that the question is about.
     fn confirm_after(&self, lines: &[String], text: &str, yes: &str) -> Result<bool, CommandError>;
 
+    /// Shows where to sign in, and opens the page if the user allows the workspace to.
+    fn sign_in(&self, sign_in: &SignIn) -> Result<(), CommandError>;
+
     /// How they end what is under way.
     fn interrupts(&self) -> io::Result<Interrupts>;
+}
+
+/// Where a person signs in for a token.
+pub(crate) struct SignIn {
+    /// The profile.
+    pub(crate) profile: String,
+    /// The page.
+    pub(crate) page: Url,
+    /// The code to enter there; without one, the page is opened.
+    pub(crate) code: Option<String>,
 }
 
 /// The person at the terminal, if there is one.
 pub(crate) struct Terminal {
     can_ask: bool,
+    opens_pages: bool,
 }
 
 impl Terminal {
     pub(crate) fn of(host: &HostFacts) -> Self {
-        Self { can_ask: host.can_ask }
+        Self { can_ask: host.can_ask, opens_pages: false }
+    }
+
+    /// The same, for a workspace that may open pages if its user allowed it.
+    pub(crate) fn trusting(host: &HostFacts, trust: &Trust) -> Self {
+        Self { opens_pages: trust.allows(), ..Self::of(host) }
     }
 }
 
@@ -59,6 +80,19 @@ impl Prompter for Terminal {
         let terminal = Term::stderr();
         lines.iter().try_for_each(|line| terminal.write_line(&escape_line(line)))?;
         confirm(text, false)
+    }
+
+    fn sign_in(&self, sign_in: &SignIn) -> Result<(), CommandError> {
+        let terminal = Term::stderr();
+        let SignIn { profile, page, code } = sign_in;
+        let say = |line: String| terminal.write_line(&escape_line(&line)).map_err(CommandError::from);
+        match code {
+            Some(code) => say(format!("sign in for `{profile}`: open {page} and enter the code {code}")),
+            None if self.opens_pages && webbrowser::open(page.as_str()).is_ok() => {
+                say(format!("sign in for `{profile}` in the browser; if no page opened, open {page}"))
+            }
+            None => say(format!("sign in for `{profile}`: open {page}")),
+        }
     }
 
     fn interrupts(&self) -> io::Result<Interrupts> {

@@ -5,13 +5,13 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use p12_keystore::{KeyStore, Pkcs12ImportPolicy};
 use pkcs8::{EncryptedPrivateKeyInfoRef, SecretDocument};
+use ring::hmac;
 use ring::rand::SystemRandom;
 use ring::rsa::PublicKeyComponents;
 use ring::signature::{
     ECDSA_P256_SHA256_FIXED_SIGNING, ECDSA_P384_SHA384_FIXED_SIGNING, EcdsaKeyPair, Ed25519KeyPair, KeyPair as _,
     RSA_PKCS1_SHA256, RSA_PSS_SHA256, RSA_PSS_SHA512, RsaEncoding, RsaKeyPair,
 };
-use ring::hmac;
 use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use serde_json::{Value, json};
@@ -39,7 +39,9 @@ pub enum KeyError {
     #[error("no certificate found")]
     NoCertificate,
     /// The key is of a kind that cannot sign here.
-    #[error("unsupported key: use RSA (2048 bits or more), P-256, P-384 or Ed25519 in PKCS#8 (`openssl pkey -in OLD -out NEW`)")]
+    #[error(
+        "unsupported key: use RSA (2048 bits or more), P-256, P-384 or Ed25519 in PKCS#8 (`openssl pkey -in OLD -out NEW`)"
+    )]
     Unsupported,
     /// The algorithm needs another key.
     #[error("`{algorithm}` cannot be used with this key: use {fitting}")]

@@ -2,8 +2,8 @@
 //! possession (DPoP) and HTTP message signatures. Time comes as an argument, in seconds since 1970. Keys, nonces and verifiers come from the
 //! secure random source of the system and never from the seed of a run.
 
-pub mod key;
 mod jwt;
+pub mod key;
 pub mod oauth;
 mod proof;
 mod random;

@@ -59,7 +59,14 @@ impl ProofKey {
     ///
     /// # Errors
     /// If the system has no random bytes.
-    pub fn proof(&self, method: &str, url: &Url, token: Option<&str>, nonce: Option<&str>, now: i64) -> Result<String, NoRandom> {
+    pub fn proof(
+        &self,
+        method: &str,
+        url: &Url,
+        token: Option<&str>,
+        nonce: Option<&str>,
+        now: i64,
+    ) -> Result<String, NoRandom> {
         let mut target = url.clone();
         target.set_query(None);
         target.set_fragment(None);

@@ -6,8 +6,8 @@ use crate::event::CellReport;
 use crate::response_exprs::{Purpose, ResponseExpr};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_credentials::oauth::Token;
 use yieldtray_http::{Exchange, PreparedRequest};
-use yieldtray_workspace::request::Token;
 use yieldtray_workspace::scope::{CachedNames, EvalCache};
 
 /// A response with all that is needed to evaluate its checks.

@@ -36,7 +36,7 @@ pub use difference::Difference;
 pub use event::{CellReport, CheckFailure, CheckPart, Event, Outcome, Summary, TokenReport, YieldReport};
 pub use exit_code::ExitCode;
 pub use inputs::{LoggedSeeds, RunOptions};
-pub use next::{Next, Pause, Progress};
+pub use next::{Next, ObtainedToken, Pause, Progress};
 pub use question::Question;
 pub use ready::ReadyRequest;
 pub use run::Run;

@@ -3,8 +3,8 @@
 use crate::question::Question;
 use crate::ready::ReadyRequest;
 use std::time::Duration;
+use yieldtray_credentials::oauth::{Token, TokenFlow};
 use yieldtray_workspace::CellId;
-use yieldtray_workspace::request::TokenRequest;
 
 /// An action that a run asks its caller for.
 #[derive(Debug)]
@@ -15,10 +15,23 @@ pub enum Next<'w> {
     Ask(Question),
     /// Wait this long, and call [`Run::resume`](crate::Run::resume).
     Pause(Pause),
-    /// Send this request for a token, and hand the response to [`Run::authorize`](crate::Run::authorize).
-    Authorize(Box<TokenRequest>),
+    /// Obtain a token by these steps, and hand it to [`Run::authorize`](crate::Run::authorize).
+    Authorize(Box<TokenFlow>),
     /// Nothing can go before something that is in flight has ended.
     Wait,
+}
+
+/// A token that was obtained.
+#[derive(Debug)]
+pub struct ObtainedToken {
+    /// The token.
+    pub token: Token,
+    /// Where it came from.
+    pub url: String,
+    /// How long that took, without the time that a person needed.
+    pub elapsed: Duration,
+    /// Whether it replaces an expired one.
+    pub renewed: bool,
 }
 
 /// A pause before a request is sent again.

@@ -1,8 +1,9 @@
 //! The tokens of a run, and the requests for them.
 
 use rustc_hash::{FxHashMap, FxHashSet};
+use yieldtray_credentials::oauth::Token;
 use yieldtray_http::Failure;
-use yieldtray_workspace::request::{Token, Tokens};
+use yieldtray_workspace::request::Tokens;
 
 /// Tokens by profile (`[oauth2.PROFILE]`).
 pub(crate) struct OAuthState {

@@ -4,10 +4,10 @@ use crate::response_exprs::{self, Poll, ResponseExpr};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_credentials::oauth::Token;
 use yieldtray_http::PreparedRequest;
 use yieldtray_source::Problem;
 use yieldtray_workspace::CellId;
-use yieldtray_workspace::request::Token;
 use yieldtray_workspace::scope::EvalCache;
 
 /// A request that is ready to be sent.

@@ -4,7 +4,7 @@ use crate::event::{Event, Summary, TokenReport};
 use crate::event_buffer::EventBuffer;
 use crate::inputs::{RunInputs, RunOptions};
 use crate::lane::{LaneCx, LaneState};
-use crate::next::{Next, Pause, Progress};
+use crate::next::{Next, ObtainedToken, Pause, Progress};
 use crate::oauth_state::OAuthState;
 use crate::outcomes::Outcomes;
 use crate::question::Question;
@@ -13,10 +13,11 @@ use crate::run_state::{RunState, StepProblems};
 use crate::run_values::RunValues;
 use crate::scheduler::{LaneSteps, Scheduler};
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use yieldtray_credentials::oauth::Token;
 use yieldtray_expression::{Engine, EvalError, RandomSource, Value};
 use yieldtray_http::{Exchange, Failure, FailureKind, credential, is_secret_header};
 use yieldtray_workspace::plan::Plan;
-use yieldtray_workspace::request::{Token, TokenRequest, Tokens};
+use yieldtray_workspace::request::Tokens;
 use yieldtray_workspace::scope::{EvalSettings, Tray};
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};
@@ -162,44 +163,30 @@ impl<'w> Run<'w> {
         self.in_lane(pause.lane(), |cx| cx.end_wait());
     }
 
-    /// Takes the response to a request for a token. Where it holds none, the cells that need it are reported as not
-    /// answered.
-    pub fn authorize(&mut self, request: &TokenRequest, response: Result<&Exchange, &Failure>) {
-        let profile = request.profile.as_str();
+    /// Takes the token of a profile. Where there is none, the cells that need it are reported as not answered.
+    pub fn authorize(&mut self, profile: &str, outcome: Result<ObtainedToken, Failure>) {
         let now = self.inputs.random().now().timestamp();
         self.state.oauth.end_request(profile);
-        let failure = match response {
-            Err(failure) => {
-                Failure { message: format!("no token for `{profile}`: {}", failure.message), ..failure.clone() }
+        match outcome {
+            Ok(ObtainedToken { token, url, elapsed, renewed }) => {
+                mask_token(&mut self.state.masker, &token);
+                let url = self.state.masker.mask(&url).into_owned();
+                let seconds = token.expires_at.map(|expires_at| expires_at - now);
+                let profile_name = profile.to_owned();
+                self.state.events.add_token(TokenReport { profile: profile_name, url, elapsed, seconds, renewed });
+                self.state.oauth.store(token);
+                self.wake_lanes(profile, true);
             }
-            Ok(exchange) => match request.token(exchange, now) {
-                Ok(token) => {
-                    mask_token(&mut self.state.masker, &token);
-                    self.state.events.add_token(TokenReport {
-                        profile: token.profile.clone(),
-                        url: self.state.masker.mask(request.prepared.url.as_str()).into_owned(),
-                        elapsed: exchange.timings.total,
-                        seconds: token.expires_at.map(|expires_at| expires_at - now),
-                        renewed: request.refreshes(),
-                    });
-                    self.state.oauth.store(token);
-                    return self.wake_lanes(profile, true);
-                }
-                // The refresh token is rejected: the next request starts from the beginning.
-                Err(_) if request.refreshes() => {
+            Err(failure) => {
+                // A server that refuses does not accept what is kept of it either.
+                if failure.kind == FailureKind::NotAuthorized {
                     self.state.oauth.revoke(profile);
-                    return self.wake_lanes(profile, false);
                 }
-                Err(error) => Failure {
-                    kind: FailureKind::NotAuthorized,
-                    message: error.to_string(),
-                    hint: Some("check the profile in `[oauth2]`".to_owned()),
-                    elapsed: exchange.timings.total,
-                },
-            },
-        };
-        self.state.oauth.fail(profile, failure);
-        self.wake_lanes(profile, false);
+                let message = format!("no token for `{profile}`: {}", failure.message);
+                self.state.oauth.fail(profile, Failure { message, ..failure });
+                self.wake_lanes(profile, false);
+            }
+        }
     }
 
     /// Lets the lanes go on that wait for a profile's token.

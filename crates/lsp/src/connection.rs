@@ -73,6 +73,13 @@ impl<S> Connection<S> {
         }
     }
 
+    /// Opens a web page in the browser, if the client can.
+    pub(crate) fn open_page(&mut self, client: ClientCapabilities, url: &str) {
+        if client.shows_documents {
+            self.ask("window/showDocument", json!({ "uri": url, "external": true }), |_, _| {});
+        }
+    }
+
     fn send(&self, message: String) {
         // A client that is gone is noticed where its messages are read.
         let _ = self.out.send(message);

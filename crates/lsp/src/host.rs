@@ -119,6 +119,9 @@ pub trait JobUi: Send + Sync {
     /// Says how far it is.
     fn progress(&self, message: &str);
 
+    /// Shows a message about a web page, and opens the page if `opens`.
+    fn show_page(&self, message: &str, url: &str, opens: bool);
+
     /// Tells, whenever it is called, whether the job is to end.
     fn cancelled(&self) -> Box<dyn Fn() -> bool>;
 }

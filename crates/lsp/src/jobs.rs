@@ -36,6 +36,8 @@ pub(crate) enum JobError {
 pub(crate) enum JobEvent {
     /// How far one is.
     Progress { job: i64, message: String },
+    /// A person is to see a web page, which is opened if `opens`.
+    ShowPage { message: String, url: String, opens: bool },
     /// It asks a person something.
     Ask { question: Box<Asked>, reply: Sender<Option<String>> },
     /// It is over.
@@ -209,6 +211,11 @@ impl JobUi for JobHandle {
 
     fn progress(&self, message: &str) {
         let _ = self.events.send(JobEvent::Progress { job: self.job, message: message.to_owned() });
+    }
+
+    fn show_page(&self, message: &str, url: &str, opens: bool) {
+        let (message, url) = (message.to_owned(), url.to_owned());
+        let _ = self.events.send(JobEvent::ShowPage { message, url, opens });
     }
 
     fn cancelled(&self) -> Box<dyn Fn() -> bool> {

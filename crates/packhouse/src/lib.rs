@@ -4,6 +4,7 @@
 
 mod access;
 mod answer;
+mod authorization;
 mod description;
 mod echo;
 #[cfg(feature = "faults")]
@@ -67,6 +68,11 @@ impl Server {
     /// The one clerk who may sign in.
     pub fn clerk(self) -> &'static str {
         "clerk@packhouse.example"
+    }
+
+    /// The private key (Ed25519, PEM) of the client `packhouse-scale`, which is known by its public key alone.
+    pub fn client_key(self) -> &'static str {
+        authorization::assertion::CLIENT_KEY
     }
 
     /// The clerk's password.
@@ -151,7 +157,12 @@ impl Drop for Packhouse {
 
 /// The whole API of a fresh packhouse.
 pub fn router(server: Server) -> Router {
-    let shared = Arc::new(Shared::new(server));
+    router_for(server, false)
+}
+
+/// The same for a server that only clients with a certificate reach.
+fn router_for(server: Server, wants_certificates: bool) -> Router {
+    let shared = Arc::new(Shared::new(server, wants_certificates));
     Router::new()
         .route("/", get(description::start))
         .route("/openapi.json", get(description::openapi))
@@ -175,8 +186,7 @@ pub fn router(server: Server) -> Router {
         .route("/scale/reading", get(gate::reading))
         .route("/export.csv", get(gate::export))
         .route("/ledger", get(office::ledger))
-        .route("/oauth/token", post(office::token).delete(office::forget))
-        .route("/payroll", get(office::payroll))
+        .merge(authorization::routes())
         .route("/manifest.xml", get(papers::manifest))
         .route("/stock.csv", get(papers::stock))
         .route("/moved", any(papers::moved))

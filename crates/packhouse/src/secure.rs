@@ -1,6 +1,6 @@
 //! The packhouse behind TLS, with a certificate made when it starts.
 
-use crate::{Packhouse, Server, listener, router};
+use crate::{Packhouse, Server, listener, router_for};
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
 use std::io;
 use std::net::SocketAddr;
@@ -37,7 +37,7 @@ impl Packhouse {
         let packhouse = Self::serve(base, address, async move {
             if let Ok(listener) = TcpListener::from_std(listener) {
                 let acceptor = Arc::new(config).into();
-                let _ = axum::serve(Secured { listener, acceptor }, router(server)).await;
+                let _ = axum::serve(Secured { listener, acceptor }, router_for(server, clients)).await;
             }
         })?;
         Ok((packhouse, papers))

@@ -1,6 +1,7 @@
 //! The data of the packhouse, and their initial state.
 
 use crate::Server;
+use crate::authorization::Grants;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -9,6 +10,8 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 #[derive(Debug)]
 pub(crate) struct Shared {
     pub(crate) server: Server,
+    /// Whether only clients with a certificate reach it.
+    pub(crate) wants_certificates: bool,
     stock: Mutex<Stock>,
 }
 
@@ -19,10 +22,8 @@ pub(crate) struct Stock {
     pub(crate) next_lot: u32,
     pub(crate) tokens: HashSet<String>,
     pub(crate) signed_in: u64,
-    /// Tokens that open the payroll, and those they are renewed with.
-    pub(crate) payroll: HashSet<String>,
-    pub(crate) refreshes: HashSet<String>,
-    pub(crate) granted: u64,
+    /// What the authorization server gave.
+    pub(crate) authorization: Grants,
     /// Grading jobs: the lot, and how often somebody asked.
     pub(crate) gradings: Vec<(String, u32)>,
     /// How often a flaky scale was asked, by key.
@@ -87,8 +88,8 @@ pub(crate) const COLD_ROOMS: &[ColdRoom] = &[
 ];
 
 impl Shared {
-    pub(crate) fn new(server: Server) -> Self {
-        Self { server, stock: Mutex::new(Stock::new(server)) }
+    pub(crate) fn new(server: Server, wants_certificates: bool) -> Self {
+        Self { server, wants_certificates, stock: Mutex::new(Stock::new(server)) }
     }
 
     pub(crate) fn stock(&self) -> MutexGuard<'_, Stock> {
@@ -135,9 +136,7 @@ impl Stock {
             next_lot,
             tokens: HashSet::new(),
             signed_in: 0,
-            payroll: HashSet::new(),
-            refreshes: HashSet::new(),
-            granted: 0,
+            authorization: Grants::default(),
             gradings: Vec::new(),
             flaky: HashMap::new(),
         }

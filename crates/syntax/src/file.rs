@@ -74,6 +74,8 @@ pub enum InstructionKind {
     BodyFrom { path: Span, verbatim: bool },
     /// `% auth …`
     Auth(Auth),
+    /// `% sign PROFILE`, `% sign off`: a table of the configuration
+    Sign(Option<Span>),
     /// `% timeout DURATION`
     Timeout(Duration),
     /// `% redirects N`
@@ -132,8 +134,32 @@ pub enum Auth {
     Digest { user: Span, password: Span },
     /// `oauth2 PROFILE` (RFC 6749): a table of the configuration
     OAuth2(Span),
+    /// `key PLACE NAME VALUE`: an API key
+    Key { place: KeyPlace, name: Span, value: Span },
     /// `none`: not what an outer line asks for
     None,
+}
+
+/// Where an API key goes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeyPlace {
+    /// In a header field.
+    Header,
+    /// In the query of the URL.
+    Query,
+    /// In a cookie.
+    Cookie,
+}
+
+impl KeyPlace {
+    /// Its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            KeyPlace::Header => "header",
+            KeyPlace::Query => "query",
+            KeyPlace::Cookie => "cookie",
+        }
+    }
 }
 
 impl InstructionKind {
@@ -159,6 +185,7 @@ impl InstructionKind {
                 [Some(user), Some(password), None, None]
             }
             InstructionKind::Auth(Auth::Bearer(token)) => [Some(token), None, None, None],
+            InstructionKind::Auth(Auth::Key { name, value, .. }) => [Some(name), Some(value), None, None],
             _ => [None; 4],
         };
         texts.into_iter().flatten()

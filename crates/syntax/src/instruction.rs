@@ -17,6 +17,7 @@ pub const SUPPORTED: &[&str] = &[
     "part",
     "body",
     "auth",
+    "sign",
     "timeout",
     "redirects",
     "cookies",

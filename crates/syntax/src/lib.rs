@@ -23,8 +23,8 @@ mod tests;
 
 pub use duration::duration;
 pub use file::{
-    Auth, Cell, Field, Instruction, InstructionKind, Item, Node, PartContent, RequestFile, RequestLine, Version,
-    instructions,
+    Auth, Cell, Field, Instruction, InstructionKind, Item, KeyPlace, Node, PartContent, RequestFile, RequestLine,
+    Version, instructions,
 };
 pub use instruction::{SUPPORTED, is_graphql_name, is_language_name};
 pub use parse::{MAX_TEXT, Parsed, parse};

@@ -2,7 +2,7 @@
 //! `timeout`, `redirects`, `cookies`, `insecure`, `save`.
 
 use super::duration;
-use super::file::{Auth, InstructionKind, PartContent};
+use super::file::{Auth, InstructionKind, KeyPlace, PartContent};
 use super::instruction::{ParseResult, Reader};
 use super::request_line::is_token;
 use yieldtray_source::{Span, scan};
@@ -19,6 +19,7 @@ impl Reader<'_> {
             "part" => self.part(),
             "body" => self.body(),
             "auth" => self.auth().map(InstructionKind::Auth),
+            "sign" => self.sign(),
             "timeout" => self.timeout(),
             "redirects" => self.redirects(),
             "cookies" => self.switch("% cookies off", false).map(InstructionKind::Cookies),
@@ -139,7 +140,8 @@ impl Reader<'_> {
     }
 
     fn auth(&mut self) -> ParseResult<Auth> {
-        const EXAMPLE: &str = "add `basic USER PASS`, `bearer TOKEN`, `digest USER PASS`, `oauth2 PROFILE` or `none`";
+        const EXAMPLE: &str = "add `basic USER PASS`, `bearer TOKEN`, `digest USER PASS`, `oauth2 PROFILE`, `key PLACE NAME VALUE` or `none`";
+        const SCHEMES: [&str; 6] = ["basic", "bearer", "digest", "oauth2", "key", "none"];
         let Some(scheme) = self.next_word() else {
             return self.malformed(self.end_of_line(), "`% auth` is missing a scheme", EXAMPLE);
         };
@@ -153,16 +155,38 @@ impl Reader<'_> {
             ),
         };
         const BASIC: &str = "% auth basic {{clerk}} {{clerk_password}}";
+        const KEY: &str = "% auth key header X-Api-Key {{api_key}}";
         const DIGEST: &str = "% auth digest {{clerk}} {{clerk_password}}";
         let auth = match word {
             "basic" => Auth::Basic { user: need("a user", BASIC)?, password: need("a password", BASIC)? },
             "digest" => Auth::Digest { user: need("a user", DIGEST)?, password: need("a password", DIGEST)? },
             "bearer" => Auth::Bearer(need("a token", "% auth bearer {{token}}")?),
             "oauth2" => Auth::OAuth2(need("a profile", "% auth oauth2 shift")?),
+            "key" => {
+                let place = need("where it goes", KEY)?;
+                let places = [KeyPlace::Header, KeyPlace::Query, KeyPlace::Cookie];
+                let Some(place) = places.into_iter().find(|known| known.as_str() == place.of(self.text)) else {
+                    let message = format!("an API key cannot go to `{}`", place.of(self.text));
+                    return self.malformed(place, message, "use `header`, `query` or `cookie`");
+                };
+                let mut need = |what: &str| match self.next_word() {
+                    Some(word) => Ok(word),
+                    None => self.malformed(
+                        self.end_of_line(),
+                        format!("`% auth key {}` is missing {what}", place.as_str()),
+                        format!("for example `{KEY}`"),
+                    ),
+                };
+                let (name, value) = (need("a name")?, need("the key")?);
+                if !is_token(name.of(self.text)) && place != KeyPlace::Query {
+                    let message = format!("`{}` is not a valid name of a {}", name.of(self.text), place.as_str());
+                    return self.malformed(name, message, format!("for example `{KEY}`"));
+                }
+                Auth::Key { place, name, value }
+            }
             "none" => Auth::None,
             other => {
-                let schemes = ["basic", "bearer", "digest", "oauth2", "none"];
-                let hint = yieldtray_source::closest(other, schemes.iter().copied())
+                let hint = yieldtray_source::closest(other, SCHEMES.iter().copied())
                     .map_or_else(|| EXAMPLE.to_owned(), |meant| format!("did you mean `% auth {meant}`?"));
                 return self.malformed(scheme, format!("unknown authentication scheme `{other}`"), hint);
             }
@@ -174,6 +198,18 @@ impl Reader<'_> {
                 self.malformed(more, format!("unexpected argument `{}`", more.of(self.text)), hint)
             }
         }
+    }
+
+    fn sign(&mut self) -> ParseResult<InstructionKind> {
+        const EXAMPLE: &str = "for example `% sign gate` with `[signing.gate]` in `yieldtray.toml`";
+        let Some(profile) = self.next_word() else {
+            return self.malformed(self.end_of_line(), "`% sign` is missing a profile", EXAMPLE);
+        };
+        if !self.rest.is_empty() {
+            let message = format!("unexpected argument `{}`", self.rest.of(self.text));
+            return self.malformed(self.rest, message, EXAMPLE);
+        }
+        Ok(InstructionKind::Sign(Some(profile).filter(|profile| profile.of(self.text) != "off")))
     }
 
     fn timeout(&mut self) -> ParseResult<InstructionKind> {

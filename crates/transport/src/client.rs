@@ -9,6 +9,7 @@ use crate::jar::Jar;
 use crate::options::Options;
 use crate::plain_http::{self, PlainClient};
 use crate::proxy::Proxies;
+use crate::signing::Nonces;
 use crate::timing::{Connected, timed};
 use crate::upload::{self, Gate};
 use futures_util::future::Either;
@@ -20,7 +21,7 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
 use thiserror::Error;
 use yieldtray_http::{
-    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, Timings, next_hop,
+    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, SignError, Timings, next_hop,
 };
 
 /// The most of a redirect's own body that is read, so that its connection can be used again.
@@ -32,6 +33,7 @@ pub struct Client {
     shared: Arc<Shared>,
     jar: Mutex<Jar>,
     challenges: Challenges,
+    nonces: Nonces,
 }
 
 /// The parts that related clients share.
@@ -88,9 +90,12 @@ impl Client {
         self.jar.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The request as it would go out, with its cookies.
-    pub fn with_cookies(&self, prepared: &Arc<PreparedRequest>) -> Arc<PreparedRequest> {
-        self.add_cookies(prepared, Arc::clone(prepared), &mut Vec::new())
+    /// The request as it would go out, with its cookies and its signature.
+    ///
+    /// # Errors
+    /// If it cannot be signed.
+    pub fn completed(&self, prepared: &Arc<PreparedRequest>) -> Result<Arc<PreparedRequest>, SignError> {
+        self.nonces.signed_now(self.add_cookies(prepared, Arc::clone(prepared), &mut Vec::new()))
     }
 
     /// Sends `prepared`, follows redirects, and holds the whole response.
@@ -140,12 +145,13 @@ impl Client {
         let mut request = Arc::clone(prepared);
         let mut answered = false;
         loop {
-            let outgoing = self.outgoing(&request, &mut way)?;
+            let outgoing = self.outgoing(&request, &mut way).await?;
             let head = self.head(&outgoing, start, matches!(receiver, Receiver::Sink(..))).await?;
             let carried = outgoing.header("authorization").is_some();
             let (mut exchange, response) = head.parts(outgoing, start);
             self.take_cookies(&exchange, &mut way);
-            let again = self.challenges.take(&request, &exchange, answered && carried);
+            let again = self.challenges.take(&request, &exchange, answered && carried)
+                || (self.nonces.take(&request, &exchange) && !answered);
             let next = match again {
                 true => None,
                 false => next_hop(&request, exchange.status, exchange.header("location").as_deref()),
@@ -184,12 +190,21 @@ impl Client {
         }
     }
 
-    /// The request as it is sent: with cookies and the response to a challenge.
-    fn outgoing(&self, request: &Arc<PreparedRequest>, way: &mut Redirects) -> Result<Arc<PreparedRequest>, Failure> {
+    /// The request as it is sent: with cookies, the response to a challenge, and its signature.
+    async fn outgoing(
+        &self,
+        request: &Arc<PreparedRequest>,
+        way: &mut Redirects,
+    ) -> Result<Arc<PreparedRequest>, Failure> {
         let answered = self.challenges.answer(Arc::clone(request));
         let outgoing =
             answered.map_err(|why| failure(FailureKind::Other, why.to_string(), None, way.start.elapsed()))?;
-        Ok(self.add_cookies(request, outgoing, &mut way.cookies))
+        let outgoing = self.add_cookies(request, outgoing, &mut way.cookies);
+        if outgoing.signers.is_empty() {
+            return Ok(outgoing);
+        }
+        let signed = self.nonces.signed(outgoing).await;
+        signed.map_err(|why| failure(FailureKind::Other, why.to_string(), None, way.start.elapsed()))
     }
 
     fn add_cookies(

@@ -24,7 +24,7 @@ pub use apis::{ApiInputs, ApiLoader, LoadedApi};
 pub use described::{CONTRACT_LABEL, ContractCheck, contract_checks, graphql_api_of, operation_of};
 pub use file_set::COMMON_FILE;
 pub use graphql_document::{GraphQlDocument, graphql_document};
-pub(crate) use queries::{AuthLine, auth_of, effective_instructions, shared_labels};
+pub(crate) use queries::{AuthLine, auth_of, effective_instructions, shared_labels, sign_line};
 pub use queries::{says_insecure, uses_oauth2};
 pub use source_file::SourceFile;
 pub use workspace::{CellId, Workspace};

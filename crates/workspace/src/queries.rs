@@ -2,7 +2,7 @@
 
 use super::{CellId, Workspace};
 use crate::file_set::shown;
-use yieldtray_source::SourceId;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax as syntax;
 use yieldtray_syntax::{Auth, Instruction, InstructionKind};
 
@@ -104,6 +104,15 @@ pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<AuthLine<'_
     let (origin, line, auth) = lines.last()?;
     let is_local = origin == cell.source && workspace.cell(cell).span.contains(line.span);
     Some(AuthLine { origin, line, auth, is_local })
+}
+
+/// The nearest line that says how a cell is signed.
+pub(crate) fn sign_line(workspace: &Workspace, cell: CellId) -> Option<(SourceId, Span)> {
+    let lines = effective_instructions(workspace, cell).filter_map(|(origin, line)| match line.kind {
+        InstructionKind::Sign(profile) => Some(profile.map(|span| (origin, span))),
+        _ => None,
+    });
+    lines.last()?
 }
 
 /// Whether a cell goes out with a token of an OAuth 2.0 profile.

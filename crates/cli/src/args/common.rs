@@ -58,6 +58,7 @@ fn unused(arguments: &str) -> &'static [&'static str] {
             &["set", "seed", "allow", "read_env", "secrets_to"]
         }
         "Env" => &["set", "seed", "reveal", "secrets_to"],
+        "Token" | "Profiles" => &["seed", "reveal"],
         "ApiFetch" => &["seed", "reveal"],
         "ApiTree" | "ApiShow" | "ApiCoverage" | "ApiDrift" | "ApiDiff" => {
             &["seed", "allow", "read_env", "secrets_to", "reveal"]

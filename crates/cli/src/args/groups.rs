@@ -7,7 +7,7 @@ use std::fmt::Write;
 const GROUPS: &[(&str, &[&str])] = &[
     ("Start", &["init", "demo"]),
     ("Run", &["send", "replay", "prove"]),
-    ("Inspect", &["list", "values", "env", "tray", "cookies", "log", "api"]),
+    ("Inspect", &["list", "values", "env", "tray", "cookies", "token", "log", "api"]),
     ("Write", &["lint", "tidy", "import", "export"]),
     ("Integrate", &["report", "allow", "lsp", "completions", "help"]),
 ];

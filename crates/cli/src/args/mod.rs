@@ -8,6 +8,7 @@ mod import;
 mod lazy;
 mod log;
 pub(crate) mod time;
+mod token;
 mod version;
 
 pub(crate) use api::{Api, ApiAction, ApiCoverage, ApiDiff, ApiDrift, ApiFetch, ApiShow, ApiTree, CoverageReportKind};
@@ -23,6 +24,7 @@ pub(crate) use log::{
 };
 use std::path::PathBuf;
 use std::str::FromStr;
+pub(crate) use token::{Token, TokenAction};
 use yieldtray_report::ReportKind;
 use yieldtray_source::{closest, join_words};
 
@@ -130,6 +132,12 @@ slow) and reports which changes no check detects.")]
   yieldtray cookies
   yieldtray cookies drop packhouse_session")]
     Cookies(LazyArgs<Cookies>),
+    /// Show stored tokens; obtain, remove or revoke some
+    #[command(after_help = "Examples:
+  yieldtray token
+  yieldtray token get desk
+  yieldtray token revoke desk")]
+    Token(LazyArgs<Token>),
     /// Show past exchanges; resend, compare or export them
     #[command(
         args_conflicts_with_subcommands = true,

@@ -21,6 +21,7 @@ mod replay_from_log;
 mod report;
 mod send;
 mod tidy;
+mod token;
 mod touched;
 mod tray;
 mod values;
@@ -53,6 +54,7 @@ pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCod
         Command::Env(LazyArgs(args)) => env::env(&common, &args, host, out),
         Command::Tray(LazyArgs(args)) => tray::tray(&common, args, host, out),
         Command::Cookies(LazyArgs(args)) => cookies::cookies(&common, args, host, out),
+        Command::Token(LazyArgs(args)) => token::token(&common, args, host, out),
         Command::Log(LazyArgs(args)) => log::log(&common, args, host, out),
         Command::Lint(LazyArgs(args)) => lint::lint(&common, &args, host, out),
         Command::Lsp(_) => lsp::lsp(&common),

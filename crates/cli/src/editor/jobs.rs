@@ -64,7 +64,7 @@ pub(super) fn export(common: &Common, job: &Job, name: &str, target: &str) -> Re
 pub(super) fn run_job(common: &Common, job: &Job, ui: &dyn JobUi) -> Result<JobResult, CommandError> {
     let mut out = Out::new(OutputSettings::resolve(common, &host()));
     let (mut project, source) = open(common, job, &mut out)?;
-    let prompter = EditorPrompter(ui);
+    let prompter = EditorPrompter { ui, trust: project.trust.clone() };
     project.offer_to_allow(common, &prompter)?;
     match &job.task {
         Task::Send { cell: name, needs } => {

@@ -66,6 +66,14 @@ pub(crate) struct CellLines<'w> {
     pub(crate) base: Option<String>,
 }
 
+/// The line of a token that was obtained, with its URL as `target`.
+pub(crate) fn token_line(report: &TokenReport, target: &str, styles: Styles) -> String {
+    let what = if report.renewed { "refreshed token" } else { "token" };
+    let holds = report.seconds.map(|seconds| format!(", valid for {}", holds(seconds))).unwrap_or_default();
+    let line = format!("  {what} of `{}` from {target} in {}{holds}", report.profile, time(report.elapsed));
+    styles.dim(&escape_line(&line))
+}
+
 impl CellLines<'_> {
     /// The line of one cell, and the lines under it.
     pub(crate) fn cell(&self, report: &CellReport) -> Vec<String> {
@@ -100,13 +108,9 @@ impl CellLines<'_> {
         lines
     }
 
-    /// The line of a token that was got.
+    /// The line of a token that was obtained.
     pub(crate) fn token(&self, report: &TokenReport) -> String {
-        let what = if report.renewed { "refreshed token" } else { "token" };
-        let holds = report.seconds.map(|seconds| format!(", valid for {}", holds(seconds))).unwrap_or_default();
-        let target = self.target(&report.url);
-        let line = format!("  {what} of `{}` from {target} in {}{holds}", report.profile, time(report.elapsed));
-        self.styles.dim(&escape_line(&line))
+        token_line(report, &self.target(&report.url), self.styles)
     }
 
     /// The line of a cell that was sent. A long run writes thousands: it is made in one piece.

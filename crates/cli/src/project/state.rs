@@ -7,12 +7,14 @@ use crate::project::Project;
 use serde_json::json;
 use std::io;
 use std::path::Path;
+use yieldtray_credentials::ProofKey;
+use yieldtray_credentials::oauth::{Token, TokenKind};
 use yieldtray_engine::Run;
 use yieldtray_expression::Value;
 use yieldtray_store::{Error, Kind, Store, quarantine, user_key_file};
 use yieldtray_transport::{Jar, StoredCookie};
 use yieldtray_workspace::Workspace;
-use yieldtray_workspace::request::{Token, Tokens};
+use yieldtray_workspace::request::Tokens;
 use yieldtray_workspace::scope::{CapturedValue, EvalSettings, Tray};
 
 /// Opens the state of the session's workspace, if there is any.
@@ -89,9 +91,7 @@ fn try_read(project: &Project) -> Result<PersistedState, Error> {
     let cookies = store.credentials(environment, Kind::Cookie)?;
     let jar = Jar::load(cookies.iter().filter_map(|row| row.value.as_deref()));
     let mut tokens = Tokens::default();
-    for row in store.credentials(environment, Kind::Token)? {
-        row.value.and_then(|value| token(&row.place, &value)).into_iter().for_each(|token| tokens.put(token));
-    }
+    self::tokens(&store, environment)?.into_iter().for_each(|token| tokens.put(token));
     Ok(PersistedState { tray, tokens, jar, store: Some(store) })
 }
 
@@ -110,6 +110,12 @@ pub(crate) fn tray(store: &Store, workspace: &Workspace, environment: &str) -> R
     Ok(tray)
 }
 
+/// The tokens of an environment.
+pub(crate) fn tokens(store: &Store, environment: &str) -> Result<Vec<Token>, Error> {
+    let rows = store.credentials(environment, Kind::Token)?.into_iter();
+    Ok(rows.filter_map(|row| token(&row.place, &row.value?)).collect())
+}
+
 /// A stored token.
 fn token(profile: &str, kept: &str) -> Option<Token> {
     let kept: serde_json::Value = serde_json::from_str(kept).ok()?;
@@ -119,16 +125,25 @@ fn token(profile: &str, kept: &str) -> Option<Token> {
         fingerprint: text("print")?,
         access: text("access")?,
         refresh: text("refresh"),
+        scope: text("scope"),
+        kind: match text("key") {
+            None => TokenKind::Bearer,
+            Some(key) => TokenKind::Bound(ProofKey::from_text(&key)?),
+        },
         expires_at: kept["ends"].as_i64(),
         obtained_now: false,
     })
 }
 
-fn token_row(token: &Token) -> (String, String) {
+pub(crate) fn token_row(token: &Token) -> (String, String) {
     // The names of the fields are those of the stored format.
-    let value = json!({
+    let mut value = json!({
         "print": token.fingerprint, "access": token.access, "refresh": token.refresh, "ends": token.expires_at,
+        "scope": token.scope,
     });
+    if let TokenKind::Bound(key) = &token.kind {
+        value["key"] = key.to_text().into();
+    }
     (token.profile.clone(), value.to_string())
 }
 

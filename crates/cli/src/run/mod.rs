@@ -1,5 +1,6 @@
 //! Drives a run of core over the network.
 
+pub(crate) mod authorization;
 pub(crate) mod client_options;
 mod client_pool;
 mod download;
@@ -17,6 +18,7 @@ use crate::interrupt::Interrupts;
 use crate::project::Project;
 use crate::prompt::Prompter;
 use anyhow::Context;
+use authorization::Authorization;
 use client_pool::ClientPool;
 use futures_util::FutureExt;
 use in_flight::{Driver, InFlight};
@@ -123,7 +125,9 @@ fn drive(
                         }
                         Task::Send(ready, client)
                     }
-                    Some(Next::Authorize(request)) => Task::Authorize(request, senders.base()),
+                    Some(Next::Authorize(flow)) => {
+                        Task::Authorize(Box::new(Authorization::new(flow, senders.base())), prompter.is_there())
+                    }
                     Some(Next::Pause(pause)) => Task::Rest(pause),
                     Some(Next::Ask(asked)) => {
                         question = Some(asked);
@@ -190,7 +194,16 @@ fn drive(
                     }
                     run.complete(ready, answer);
                 }
-                Some(TaskResult::Authorized(request, answer)) => run.authorize(&request, answer.as_ref()),
+                Some(TaskResult::SignIn(authorization, sign_in)) => {
+                    emit(run, audience)?;
+                    audience.release_terminal()?;
+                    prompter.sign_in(&sign_in)?;
+                    let task = Task::Authorize(authorization, true);
+                    driver.push(task.run(began, saving, Arc::clone(&cut_off)));
+                }
+                Some(TaskResult::Authorized(authorization, outcome)) => {
+                    run.authorize(authorization.profile(), outcome);
+                }
                 Some(TaskResult::Rested(pause)) => run.resume(&pause),
                 Some(TaskResult::Stopped(error)) => return Err(error),
                 None => {}

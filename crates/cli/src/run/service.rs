@@ -194,7 +194,8 @@ impl<'p> RunService<'p> {
         let request = match ready {
             Some(ready) => {
                 problems.extend(ready.problems().iter().cloned());
-                Some(Client::new(options(self.project)?).with_jar(jar).with_cookies(&ready.prepared))
+                let client = Client::new(options(self.project)?).with_jar(jar);
+                Some(client.completed(&ready.prepared).map_err(|error| CommandError::refused(error.to_string()))?)
             }
             None => None,
         };

@@ -1,28 +1,32 @@
 //! A task in flight: a request, a token request, or a pause.
 
 use super::ResponseFiles;
+use super::authorization::{Advance, Authorization};
 use crate::error::CommandError;
+use crate::prompt::SignIn;
 use crate::run::download::Download;
 use std::io;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
-use yieldtray_engine::{Pause, ReadyRequest};
+use yieldtray_engine::{ObtainedToken, Pause, ReadyRequest};
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::Client;
-use yieldtray_workspace::request::TokenRequest;
 
 /// A task of a run.
 pub(super) enum Task<'w> {
     Send(Box<ReadyRequest<'w>>, Arc<Client>),
-    Authorize(Box<TokenRequest>, Arc<Client>),
+    /// Obtains a token; somebody can sign in if the second is true.
+    Authorize(Box<Authorization>, bool),
     Rest(Pause),
 }
 
 /// Its result.
 pub(super) enum TaskResult<'w> {
     Answered(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
-    Authorized(Box<TokenRequest>, Result<Exchange, Failure>),
+    /// Somebody must see this, before it goes on.
+    SignIn(Box<Authorization>, SignIn),
+    Authorized(Box<Authorization>, Result<ObtainedToken, Failure>),
     Rested(Pause),
     Stopped(CommandError),
 }
@@ -58,10 +62,13 @@ impl<'w> Task<'w> {
                 };
                 TaskResult::Answered(ready, answer)
             }
-            Task::Authorize(request, client) => {
-                let sending = Box::pin(client.send(&request.prepared));
-                let answer = or_cancelled(cut_off, sending).await.and_then(|answer| answer);
-                TaskResult::Authorized(request, answer)
+            Task::Authorize(mut authorization, anybody) => {
+                let outcome = match or_cancelled(cut_off, Box::pin(authorization.advance(anybody))).await {
+                    Ok(Advance::Show(sign_in)) => return TaskResult::SignIn(authorization, sign_in),
+                    Ok(Advance::Done(outcome)) => outcome,
+                    Err(failure) => Err(failure),
+                };
+                TaskResult::Authorized(authorization, outcome)
             }
             Task::Rest(pause) => {
                 let _ = or_cancelled(cut_off, tokio::time::sleep(pause.time)).await;

@@ -25,6 +25,7 @@ mod log;
 mod mistakes;
 #[cfg(feature = "other-programs")]
 mod neovim;
+mod oauth;
 mod output;
 mod prompts;
 mod prove;
@@ -37,6 +38,8 @@ mod secrets;
 mod send;
 #[cfg(feature = "other-programs")]
 mod shells;
+#[cfg(feature = "other-programs")]
+mod sign_in;
 mod support;
 mod terminal;
 mod tray;

@@ -26,7 +26,9 @@ impl Default for RedirectAddress {
 
 /// A redirect URL that this program cannot receive.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
-#[error("must be an http URL of this machine, for example `http://127.0.0.1/callback` or `http://localhost:4617/callback`")]
+#[error(
+    "must be an http URL of this machine, for example `http://127.0.0.1/callback` or `http://localhost:4617/callback`"
+)]
 pub struct NotLoopback;
 
 impl RedirectAddress {
@@ -42,7 +44,8 @@ impl RedirectAddress {
             Host::Domain("localhost") => "localhost".to_owned(),
             _ => return Err(NotLoopback),
         };
-        let plain = url.scheme() == "http" && url.query().is_none() && url.fragment().is_none() && url.username().is_empty();
+        let plain =
+            url.scheme() == "http" && url.query().is_none() && url.fragment().is_none() && url.username().is_empty();
         let path = url.path().to_owned();
         if plain { Ok(Self { host, port: url.port(), path }) } else { Err(NotLoopback) }
     }
@@ -192,7 +195,9 @@ mod tests {
         assert_eq!(parsed("http://[::1]:4617/"), one("[::1]:4617", "http://[::1]:9/"));
         let both = vec!["127.0.0.1:0".to_owned(), "[::1]:0".to_owned()];
         assert_eq!(parsed("http://localhost/in"), Ok((both, "http://localhost:9/in".to_owned())));
-        for text in ["http://packhouse.example/in", "https://127.0.0.1/in", "http://10.0.0.1/", "in", "http://127.0.0.1/?a"] {
+        for text in
+            ["http://packhouse.example/in", "https://127.0.0.1/in", "http://10.0.0.1/", "in", "http://127.0.0.1/?a"]
+        {
             assert_eq!(RedirectAddress::parse(text), Err(NotLoopback), "{text}");
         }
     }

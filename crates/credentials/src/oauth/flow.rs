@@ -156,7 +156,10 @@ impl TokenFlow {
                 State::Discovering(locations) => {
                     let Some(url) = locations.first() else {
                         let issuer = self.endpoints.issuer.as_ref().map(Url::to_string).unwrap_or_default();
-                        return Err(TokenError::Metadata { issuer, why: "no document was found (RFC 8414 3)".to_owned() });
+                        return Err(TokenError::Metadata {
+                            issuer,
+                            why: "no document was found (RFC 8414 3)".to_owned(),
+                        });
                     };
                     let request = self.requester(now).get(url.clone());
                     self.state = State::Discovering(locations);
@@ -196,10 +199,8 @@ impl TokenFlow {
                     return Ok(Step::Pause(pause));
                 }
                 State::DeviceAsking(waiting) => {
-                    let fields = vec![
-                        ("grant_type", DEVICE_CODE.to_owned()),
-                        ("device_code", waiting.device_code.clone()),
-                    ];
+                    let fields =
+                        vec![("grant_type", DEVICE_CODE.to_owned()), ("device_code", waiting.device_code.clone())];
                     return self.request(fields, |_| State::DeviceAsking(waiting), now);
                 }
                 State::Done(token) => return Ok(Step::Done(token)),

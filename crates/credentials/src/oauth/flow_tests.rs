@@ -79,10 +79,9 @@ fn browsed(flow: &mut TokenFlow) -> (Arc<PreparedRequest>, Vec<(String, String)>
 
 #[test]
 fn a_code_is_redeemed_with_its_verifier_and_the_id_token_must_fit() {
-    let claims = |nonce: &str| {
-        serde_json::json!({ "aud": ["packhouse-desk"], "iss": "https://door.packhouse.example", "exp": NOW + 9, "nonce": nonce })
-    };
-    let granted = |id_token: &str| format!(r#"{{ "access_token": "t1", "token_type": "bearer", "id_token": "{id_token}" }}"#);
+    let claims = |nonce: &str| serde_json::json!({ "aud": ["packhouse-desk"], "iss": "https://door.packhouse.example", "exp": NOW + 9, "nonce": nonce });
+    let granted =
+        |id_token: &str| format!(r#"{{ "access_token": "t1", "token_type": "bearer", "id_token": "{id_token}" }}"#);
     let mut flow = TokenFlow::new(params(Grant::AuthorizationCode), None).unwrap();
     let (request, fields, nonce) = browsed(&mut flow);
     assert_eq!(field(&fields, "redirect_uri"), Some("http://127.0.0.1:4617/callback"));
@@ -140,9 +139,10 @@ fn a_device_waits_as_long_as_the_server_says() {
     ] {
         let mut flow = TokenFlow::new(params(Grant::DeviceCode), None).unwrap();
         let (request, _) = sent(flow.next(NOW).unwrap());
-        let code = r#"{ "device_code": "d", "user_code": "PEAR-42", "verification_uri": "https://door.packhouse.example/d",
+        let code =
+            r#"{ "device_code": "d", "user_code": "PEAR-42", "verification_uri": "https://door.packhouse.example/d",
                         "expires_in": 60 }"#
-            .replace(change, if change.starts_with('"') { "\"expires_in\": 0" } else { "file:///etc/passwd" });
+                .replace(change, if change.starts_with('"') { "\"expires_in\": 0" } else { "file:///etc/passwd" });
         let error = flow.received(&answer(&request, 200, &code), NOW).and_then(|()| {
             flow.next(NOW)?;
             flow.next(NOW).map(drop)
@@ -192,7 +192,10 @@ fn a_bound_token_is_asked_for_with_the_nonce_of_the_server_once() {
     refused.headers.push(("DPoP-Nonce".to_owned(), b"n1".to_vec()));
     flow.received(&refused, NOW).unwrap();
     let (request, fields) = sent(flow.next(NOW).unwrap());
-    assert_eq!((claims(&request)["nonce"].as_str(), field(&fields, "grant_type")), (Some("n1"), Some("client_credentials")));
+    assert_eq!(
+        (claims(&request)["nonce"].as_str(), field(&fields, "grant_type")),
+        (Some("n1"), Some("client_credentials"))
+    );
     assert!(matches!(flow.received(&refused, NOW), Err(TokenError::Refused { .. })), "no third time");
 
     // A server that ignores the key is not trusted with it.

@@ -26,9 +26,10 @@ pub(crate) struct Requester<'p> {
 impl Requester<'_> {
     /// A request for a document.
     pub(crate) fn get(&self, url: Url) -> Arc<PreparedRequest> {
+        let certificate = self.may_show_certificate(&url);
         let mut request = PreparedRequest::new("GET", url);
         request.headers = self.headers();
-        request.sending = SendOptions { cookies: false, certificate: false, ..self.params.sending };
+        request.sending = SendOptions { cookies: false, certificate, ..self.params.sending };
         Arc::new(request)
     }
 
@@ -48,13 +49,11 @@ impl Requester<'_> {
         let extra = self.params.extra.iter().map(|(name, text)| (name.as_str(), text.as_str()));
         let fields = fields.iter().map(|(name, text)| (*name, text.as_str()));
         let body = form_urlencoded::Serializer::new(String::new()).extend_pairs(fields.chain(extra)).finish();
-        let by_certificate = matches!(self.params.client.auth, ClientAuth::Certificate);
-        let of_base = self.params.base_origin.as_ref() == Some(&origin_of(url));
         let mut request = PreparedRequest::new("POST", url.clone());
         request.headers = headers;
         request.body = Some(body.into());
-        request.sending =
-            SendOptions { cookies: false, redirects: 0, certificate: of_base || by_certificate, ..self.params.sending };
+        let certificate = self.may_show_certificate(url);
+        request.sending = SendOptions { cookies: false, redirects: 0, certificate, ..self.params.sending };
         request.secret_body = true;
         Ok(Arc::new(request))
     }
@@ -64,6 +63,12 @@ impl Requester<'_> {
         let Endpoints { issuer, token, .. } = self.endpoints;
         let issuer = issuer.as_ref().map(|issuer| issuer.as_str().trim_end_matches('/').to_owned());
         issuer.or_else(|| token.as_ref().map(Url::to_string)).unwrap_or_default()
+    }
+
+    /// Whether the client's certificate belongs there: to `base`, and to the endpoints of a client that authenticates by it.
+    fn may_show_certificate(&self, url: &Url) -> bool {
+        let of_base = self.params.base_origin.as_ref() == Some(&origin_of(url));
+        of_base || matches!(self.params.client.auth, ClientAuth::Certificate)
     }
 
     fn headers(&self) -> HeaderFields {
@@ -93,10 +98,9 @@ impl Requester<'_> {
                 fields.push(("client_assertion", signed));
             }
             ClientAuth::None | ClientAuth::Certificate => {}
+            ClientAuth::Unnamed => return Ok(()),
         }
-        if !client.id.is_empty() {
-            fields.push(("client_id", client.id.clone()));
-        }
+        fields.push(("client_id", client.id.clone()));
         Ok(())
     }
 }

@@ -7,7 +7,13 @@ use crate::jwt;
 use serde_json::Value;
 
 /// Whether an ID token is for this client and this sign-in, by 3.1.3.7.
-pub(crate) fn check(id_token: &str, issuer: Option<&str>, client: &str, nonce: &str, now: i64) -> Result<(), TokenError> {
+pub(crate) fn check(
+    id_token: &str,
+    issuer: Option<&str>,
+    client: &str,
+    nonce: &str,
+    now: i64,
+) -> Result<(), TokenError> {
     let claims = jwt::claims(id_token).ok_or(TokenError::IdToken("it is not a JSON Web Token"))?;
     if issuer.is_some_and(|issuer| claims["iss"].as_str().map(bare) != Some(bare(issuer))) {
         return Err(TokenError::IdToken("its `iss` is another issuer"));

@@ -28,7 +28,8 @@ pub(crate) fn locations(issuer: &Url) -> Vec<Url> {
 /// If the document is that of another issuer (RFC 8414 3.3), or names an endpoint that must not be used.
 pub(crate) fn complete(endpoints: &mut Endpoints, issuer: &Url, document: &[u8]) -> Result<(), TokenError> {
     let refused = |why: String| TokenError::Metadata { issuer: issuer.to_string(), why };
-    let document: Value = serde_json::from_slice(document).map_err(|error| refused(format!("not valid JSON: {error}")))?;
+    let document: Value =
+        serde_json::from_slice(document).map_err(|error| refused(format!("not valid JSON: {error}")))?;
     let named = document["issuer"].as_str().ok_or_else(|| refused("it has no `issuer`".to_owned()))?;
     if named.trim_end_matches('/') != issuer.as_str().trim_end_matches('/') {
         return Err(refused(format!("it is that of `{named}` (RFC 8414 3.3)")));
@@ -42,7 +43,8 @@ pub(crate) fn complete(endpoints: &mut Endpoints, issuer: &Url, document: &[u8])
         }
         // Secrets of the profile go there: metadata alone must not choose a stranger's server for them.
         if url.origin() != issuer.origin() {
-            let why = format!("it is at another origin than the issuer: if that is right, set `{profile_key} = \"{url}\"`");
+            let why =
+                format!("it is at another origin than the issuer: if that is right, set `{profile_key} = \"{url}\"`");
             return Err(refuse(why));
         }
         *own = Some(url);
@@ -101,9 +103,11 @@ mod tests {
         assert!(refused("{}").contains("it has no `issuer`"));
         let other = refused(r#"{ "issuer": "https://other.example", "token_endpoint": "https://other.example/t" }"#);
         assert!(other.contains("it is that of `https://other.example`"), "{other}");
-        let elsewhere = r#"{ "issuer": "https://door.packhouse.example", "token_endpoint": "https://other.example/t" }"#;
+        let elsewhere =
+            r#"{ "issuer": "https://door.packhouse.example", "token_endpoint": "https://other.example/t" }"#;
         assert!(refused(elsewhere).contains("set `token_url = \"https://other.example/t\"`"));
-        let open = r#"{ "issuer": "https://door.packhouse.example", "token_endpoint": "http://door.packhouse.example/t" }"#;
+        let open =
+            r#"{ "issuer": "https://door.packhouse.example", "token_endpoint": "http://door.packhouse.example/t" }"#;
         assert!(refused(open).contains("it must use https"));
 
         // What the profile says itself is not replaced.

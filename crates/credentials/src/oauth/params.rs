@@ -57,8 +57,10 @@ pub struct Client {
 /// How a client authenticates at the endpoints.
 #[derive(Clone)]
 pub enum ClientAuth {
-    /// Not at all: a public client.
+    /// Not at all: a public client, which says its name.
     None,
+    /// Not even by its name: an assertion says who asks (RFC 7523 3.1).
+    Unnamed,
     /// By its secret in the header (RFC 6749 2.3.1).
     Basic(String),
     /// By its secret in the body.

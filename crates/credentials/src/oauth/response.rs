@@ -42,7 +42,8 @@ pub(crate) fn read(answer: &Exchange, expected: &Expected<'_>) -> Result<Granted
         Some(key) if kind.eq_ignore_ascii_case("dpop") => TokenKind::Bound(key.clone()),
         None if kind.eq_ignore_ascii_case("bearer") => TokenKind::Bearer,
         found => {
-            let supported = if found.is_some() { "`DPoP` (the profile has `token_type = \"dpop\"`)" } else { "`Bearer`" };
+            let supported =
+                if found.is_some() { "`DPoP` (the profile has `token_type = \"dpop\"`)" } else { "`Bearer`" };
             return Err(Refusal { error: String::new(), shown: TokenError::Kind { kind, supported } });
         }
     };

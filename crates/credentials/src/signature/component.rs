@@ -88,7 +88,8 @@ impl Component {
         match self {
             Component::Derived(name) => Ok(derived(name, request)),
             Component::Parameter(name) => {
-                let query = request.wire_target().split_once('?').map(|(_, query)| query.to_owned()).unwrap_or_default();
+                let query =
+                    request.wire_target().split_once('?').map(|(_, query)| query.to_owned()).unwrap_or_default();
                 let mut found = form_urlencoded::parse(query.as_bytes()).filter(|(own, _)| own == name);
                 let (_, value) = found.next().ok_or_else(|| ComponentError::Missing(format!("@query-param:{name}")))?;
                 match found.next() {
@@ -120,7 +121,13 @@ fn derived(name: &str, request: &PreparedRequest) -> String {
         }
         "@scheme" => request.url.scheme().to_owned(),
         "@request-target" => target.into_owned(),
-        "@path" => if path.is_empty() { "/".to_owned() } else { path.to_owned() },
+        "@path" => {
+            if path.is_empty() {
+                "/".to_owned()
+            } else {
+                path.to_owned()
+            }
+        }
         _ => format!("?{}", query.unwrap_or_default()),
     }
 }

@@ -47,8 +47,7 @@ fn signatures_are_those_of_the_standard() {
 
     let secret = STANDARD.decode(SHARED_SECRET).unwrap();
     let hmac = signer(SigningKey::from_secret(&secret, None).unwrap(), &["date", "@authority", "content-type"]);
-    let parameters =
-        "(\"date\" \"@authority\" \"content-type\");created=1618884473;keyid=\"test-shared-secret\"";
+    let parameters = "(\"date\" \"@authority\" \"content-type\");created=1618884473;keyid=\"test-shared-secret\"";
     let base = super::base(&request(), hmac.components.as_ref().unwrap(), parameters).unwrap();
     let signature = STANDARD.encode(hmac.key.sign(base.as_bytes()).unwrap());
     assert_eq!(signature, "pxcQw6G3AjtMBQjwo8XzkZf/bws5LelbaMk5rGIGtE8=");

@@ -51,7 +51,7 @@ impl<'w> LaneCx<'_, 'w> {
         let token = match self.token(step) {
             Ok(TokenLookup::NotNeeded) => None,
             Ok(TokenLookup::Token(token)) => Some(token),
-            Ok(TokenLookup::Request(request)) => return self.wait_for_token(request),
+            Ok(TokenLookup::Flow(flow)) => return self.wait_for_token(flow),
             Err(failure) => {
                 self.fail_without_token(step, failure);
                 return None;

@@ -3,9 +3,10 @@
 use super::{Activity, LaneCx};
 use crate::event_buffer::LaneEvent;
 use crate::next::Next;
+use yieldtray_credentials::oauth::{Token, TokenFlow};
 use yieldtray_http::Failure;
 use yieldtray_workspace::plan::Step;
-use yieldtray_workspace::request::{Token, TokenLookup, TokenRequest, token_request};
+use yieldtray_workspace::request::{TokenLookup, find_token};
 
 impl<'w> LaneCx<'_, 'w> {
     /// The token that a step needs, or why none could be obtained for it.
@@ -17,11 +18,11 @@ impl<'w> LaneCx<'_, 'w> {
         let mut cache = self.cache();
         let Step { cell, needs, .. } = self.step(step);
         let mut resolver = self.resolver(*cell, needs, &mut cache);
-        let found = token_request(&mut resolver, self.run.oauth.tokens(), fresh.as_deref());
+        let found = find_token(&mut resolver, self.run.oauth.tokens(), fresh.as_deref());
         self.mask_new_secrets(&mut cache);
         match found {
-            Ok(TokenLookup::Request(request)) => match self.run.oauth.failure(&request.profile) {
-                None => Ok(TokenLookup::Request(request)),
+            Ok(TokenLookup::Flow(flow)) => match self.run.oauth.failure(flow.profile()) {
+                None => Ok(TokenLookup::Flow(flow)),
                 Some(failure) => Err(self.mask_failure(failure)),
             },
             Ok(found) => {
@@ -37,11 +38,11 @@ impl<'w> LaneCx<'_, 'w> {
         }
     }
 
-    /// Waits for a token; the first lane that does requests it.
-    pub(super) fn wait_for_token(&mut self, request: Box<TokenRequest>) -> Option<Next<'w>> {
-        let is_first = self.run.oauth.begin_request(&request.profile);
-        self.begin_wait(Activity::Token(request.profile.clone()));
-        is_first.then_some(Next::Authorize(request))
+    /// Waits for a token; the first lane that does has it obtained.
+    pub(super) fn wait_for_token(&mut self, flow: Box<TokenFlow>) -> Option<Next<'w>> {
+        let is_first = self.run.oauth.begin_request(flow.profile());
+        self.begin_wait(Activity::Token(flow.profile().to_owned()));
+        is_first.then_some(Next::Authorize(flow))
     }
 
     /// Ends the wait for a token. `profile` is given if one was obtained.

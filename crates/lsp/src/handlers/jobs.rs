@@ -51,6 +51,12 @@ impl Server {
                     self.report_progress(job, json!({ "kind": "report", "message": message }));
                 }
             }
+            JobEvent::ShowPage { message, url, opens } => {
+                self.connection.show_message(MessageKind::Info, &message);
+                if opens {
+                    self.connection.open_page(self.client, &url);
+                }
+            }
             JobEvent::Ask { question, reply } => self.prompt(*question, reply),
             JobEvent::Done { job, root, outcome } => {
                 let message = match &outcome {

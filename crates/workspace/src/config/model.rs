@@ -7,6 +7,7 @@ use super::lint_settings::LintSettings;
 use super::log_settings::LogSettings;
 use super::profile::Profile;
 use super::send_settings::SendSettings;
+use super::signing::SigningProfile;
 use crate::config::value_source::{ExternalSources, ValueEntry};
 use std::borrow::Cow;
 use yieldtray_expression::{UserFunction, Value};
@@ -45,6 +46,8 @@ pub struct Config {
     pub lint: LintSettings,
     /// Ways to get tokens (RFC 6749).
     pub profiles: Vec<Profile>,
+    /// Ways to sign requests (RFC 9421).
+    pub signing: Vec<SigningProfile>,
 }
 
 /// A named set of values.
@@ -151,6 +154,11 @@ impl Config {
         self.profiles.iter().find(|profile| profile.name == name)
     }
 
+    /// The way to sign of that name.
+    pub fn signing_profile(&self, name: &str) -> Option<&SigningProfile> {
+        self.signing.iter().find(|profile| profile.name == name)
+    }
+
     /// How requests go out in the chosen environment.
     pub fn send_settings(&self, environment: Option<&str>) -> &SendSettings {
         environment.and_then(|name| self.environment(name)).map_or(&self.send, |environment| &environment.send)
@@ -215,6 +223,8 @@ impl Config {
         self.apis = merged(private.apis, &self.apis);
         self.log = private.log.over(self.log);
         self.lint = private.lint.over(self.lint);
+        self.signing.retain(|shared| !private.signing.iter().any(|own| own.name == shared.name));
+        self.signing.extend(private.signing);
         for own in private.profiles {
             match self.profiles.iter_mut().find(|shared| shared.name == own.name) {
                 None => self.profiles.push(own),

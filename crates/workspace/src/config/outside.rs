@@ -2,7 +2,7 @@
 
 use super::send_settings::{SendSettings, Setting};
 use crate::config::value_source::ValueSource;
-use crate::config::{Config, is_listed};
+use crate::config::{Config, ProfileEntry, is_listed};
 use std::path::Path;
 use yieldtray_source::files::normalize;
 use yieldtray_source::{SourceId, Span};
@@ -35,6 +35,8 @@ pub enum OutsideKind {
     Socket,
     /// Uses certificates or a key.
     Certificate,
+    /// Opens a page in the browser.
+    Browser,
 }
 
 impl OutsideKind {
@@ -46,6 +48,7 @@ impl OutsideKind {
             Self::Variables => "reads the environment variables",
             Self::Socket => "connects to the Unix socket",
             Self::Certificate => "uses the certificates or key in",
+            Self::Browser => "opens a sign-in page in the browser:",
         }
     }
 }
@@ -90,7 +93,31 @@ impl Config {
                 found.push(setting);
             }
         }
+        found.extend(self.of_profiles());
         found
+    }
+
+    /// The keys of profiles, and the pages that they open.
+    fn of_profiles(&self) -> impl Iterator<Item = OutsideSetting> + '_ {
+        let keys = self.profiles.iter().flat_map(|profile| profile.entries_of("key"));
+        let keys = keys.chain(self.signing.iter().filter_map(|profile| profile.entry("key")));
+        // A path with a placeholder may lead anywhere.
+        let keys = keys.filter(|entry| leads_outside(&entry.text) || entry.text.contains("{{"));
+        let browsing = self.profiles.iter().filter(|profile| {
+            profile.entries_of("grant").next().is_some_and(|grant| grant.text == "authorization_code")
+        });
+        let pages = browsing.filter_map(|profile| {
+            profile.entries_of("authorization_url").next().or_else(|| profile.entries_of("issuer").next())
+        });
+        let setting = |kind, entry: &ProfileEntry| OutsideSetting {
+            kind,
+            source: entry.source,
+            span: entry.span,
+            private: entry.private,
+            names: entry.text.clone(),
+        };
+        let keys = keys.map(move |entry| setting(OutsideKind::Certificate, entry));
+        keys.chain(pages.map(move |entry| setting(OutsideKind::Browser, entry)))
     }
 }
 

@@ -14,7 +14,19 @@ use yieldtray_syntax::is_language_name;
 
 const ROOT: TableKeys = TableKeys {
     table: "the configuration",
-    known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2", "env", "api"],
+    known: &[
+        "workspace",
+        "values",
+        "environments",
+        "functions",
+        "send",
+        "log",
+        "lint",
+        "oauth2",
+        "signing",
+        "env",
+        "api",
+    ],
 };
 const WORKSPACE: TableKeys =
     TableKeys { table: "`[workspace]`", known: &["requests", "environment", "saved", "schema_formats"] };
@@ -69,6 +81,13 @@ impl Reader<'_> {
                 ("log", Some(table)) => config.log = self.log_settings(table),
                 ("lint", Some(table)) => config.lint = self.lint_settings(table),
                 ("env", Some(table)) => config.env = self.env_settings(table),
+                ("signing", Some(table)) => {
+                    for (name, held) in table {
+                        let Some(table) = self.expect_table(name, held) else { continue };
+                        let profile = self.signing_profile(name, table);
+                        config.signing.push(profile);
+                    }
+                }
                 ("oauth2", Some(table)) => {
                     for (name, held) in table {
                         let Some(table) = self.expect_table(name, held) else { continue };

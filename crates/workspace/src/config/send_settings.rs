@@ -96,10 +96,7 @@ impl Reader<'_> {
         let mut settings = SendSettings::default();
         for (key, held) in table {
             match key.get_ref().as_ref() {
-                "timeout" => {
-                    let hint = "for example `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most `\"24h\"`";
-                    settings.timeout = self.expect_fitting(held, duration, "`timeout` must be a duration", hint);
-                }
+                "timeout" => settings.timeout = self.expect_duration(key, held),
                 "redirects" => {
                     let number = |text: &str| text.parse().ok().filter(|number| *number <= 50);
                     let hint = "for example `0` to follow none";
@@ -147,6 +144,11 @@ impl Reader<'_> {
 
     fn path_setting(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<Setting<String>> {
         self.expect_text(key, held).map(|path| self.setting(held, path))
+    }
+
+    pub(super) fn expect_duration(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<Duration> {
+        let hint = "for example `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most `\"24h\"`";
+        self.expect_fitting(held, duration, &format!("`{}` must be a duration", key.get_ref()), hint)
     }
 
     /// Parses a text or a number with `read`.

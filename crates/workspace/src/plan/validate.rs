@@ -3,7 +3,7 @@
 use super::constants;
 use super::graphql::graphql_problems;
 use super::json_body::find_json_error;
-use crate::request::{conflicts, unknown_profile};
+use crate::request::{conflicts, unknown_profile, unknown_signing_profile};
 use crate::scope::compile;
 use crate::{CONTRACT_LABEL, CellId, Workspace, shared_labels};
 use yieldtray_expression::Engine;
@@ -102,6 +102,7 @@ impl Examiner<'_> {
                 }
             }
             InstructionKind::Auth(Auth::OAuth2(span)) => self.profile(origin, span),
+            InstructionKind::Sign(Some(span)) => self.signing_profile(origin, span),
             _ => {}
         }
         instruction.kind.texts().for_each(|text| self.template(origin, text, false));
@@ -116,6 +117,14 @@ impl Examiner<'_> {
         let config = &self.workspace.config;
         if !name.contains("{{") && config.profile(name).is_none() {
             self.problems.push(unknown_profile(config, name, span).in_source(origin));
+        }
+    }
+
+    fn signing_profile(&mut self, origin: SourceId, span: Span) {
+        let name = span.of(&self.workspace.source(origin).text);
+        let config = &self.workspace.config;
+        if !name.contains("{{") && config.signing_profile(name).is_none() {
+            self.problems.push(unknown_signing_profile(config, name, span).in_source(origin));
         }
     }
 

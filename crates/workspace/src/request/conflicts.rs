@@ -75,6 +75,7 @@ fn body_word(line: &Instruction) -> Option<&'static str> {
 fn single_word(line: &Instruction) -> Option<&'static str> {
     match line.kind {
         InstructionKind::Auth(_) => Some("auth"),
+        InstructionKind::Sign(_) => Some("sign"),
         InstructionKind::Timeout(_) => Some("timeout"),
         InstructionKind::Redirects(_) => Some("redirects"),
         InstructionKind::Cookies(_) => Some("cookies"),

@@ -4,7 +4,7 @@ use crate::AuthLine;
 use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
 use url::Url;
-use yieldtray_http::{PreparedRequest, origin_of};
+use yieldtray_http::origin_of;
 use yieldtray_source::{Code, Problem, join_words};
 use yieldtray_syntax::Auth;
 
@@ -53,16 +53,15 @@ fn token_elsewhere(resolver: &Resolver<'_>, line: &AuthLine<'_>, origin: &str, b
     Some(problem.with_related(profile.source, profile.span, "the profile is here").in_source(line.origin))
 }
 
-/// The same for a request for a token: its endpoint is where the secrets of a profile belong, unless they say
-/// otherwise themselves.
-pub(super) fn check_token_request(resolver: &Resolver<'_>, prepared: &PreparedRequest) -> Vec<Problem> {
-    let origin = origin_of(&prepared.url);
-    if is_listed(resolver, &origin) {
+/// The same for an endpoint of an authorization server: it is where the secrets of a profile belong, unless they say otherwise
+/// themselves.
+pub(super) fn check_token_endpoint(resolver: &Resolver<'_>, origin: &str) -> Vec<Problem> {
+    if is_listed(resolver, origin) {
         return Vec::new();
     }
     let listed = resolver.cache.secrets.iter().filter(|secret| matches!(secret.destinations, Destinations::Listed(_)));
-    let elsewhere = listed.filter(|secret| !secret.may_go_to(&origin, None));
-    elsewhere.map(|secret| self::elsewhere(secret, &origin, None)).collect()
+    let elsewhere = listed.filter(|secret| !secret.may_go_to(origin, None));
+    elsewhere.map(|secret| self::elsewhere(secret, origin, None)).collect()
 }
 
 /// Whether the user allows an origin for this time.

@@ -1,48 +1,24 @@
-//! Tokens of OAuth 2.0 (RFC 6749): the request that gets one, and what comes back.
+//! What a profile of `[oauth2]` says, for the cell that asks for a token.
 
-use super::auth::basic;
 use super::write::TemplateRenderer;
-use super::{destination, prepare, sending};
+use super::{destination, keys, prepare, sending};
 use crate::config::{Config, Profile};
 use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
 use crate::{AuthLine, auth_of};
 use sha2::{Digest, Sha256};
-use std::fmt;
-use std::sync::Arc;
-use thiserror::Error;
-use url::form_urlencoded;
+use url::Url;
+use yieldtray_credentials::oauth::{
+    AssertionKey, Client, ClientAuth, Endpoints, Grant, RedirectAddress, Token, TokenFlow, TokenParams,
+};
 use yieldtray_expression::Value;
-use yieldtray_http::{Exchange, HeaderFields, Login, PreparedRequest, SendOptions, origin_of};
+use yieldtray_http::{SendOptions, origin_of};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::{Code, Problem, Span, closest, hex, join_words};
 use yieldtray_syntax::Auth;
 
-/// A token that ends this soon, in seconds, is renewed first: the request takes time too.
-const EXPIRY_LEEWAY_SECONDS: i64 = 10;
-
-/// A token of one profile. It is never printed.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Token {
-    /// The profile of the configuration it was got by.
-    pub profile: String,
-    /// A fingerprint that distinguishes it from a token obtained with other parameters of the same profile.
-    pub fingerprint: String,
-    /// The token itself.
-    pub access: String,
-    /// Its refresh token.
-    pub refresh: Option<String>,
-    /// When it ends, in seconds since 1970; `None` where nobody says.
-    pub expires_at: Option<i64>,
-    /// True if it was obtained in this run, rather than loaded from the state.
-    pub obtained_now: bool,
-}
-
-impl fmt::Debug for Token {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Token({})", self.profile)
-    }
-}
+/// The type of a token that is exchanged, where nothing else is said (RFC 8693 3).
+const ACCESS_TOKEN: &str = "urn:ietf:params:oauth:token-type:access_token";
 
 /// The tokens of one environment, one a profile.
 #[derive(Clone, Debug, Default)]
@@ -70,18 +46,6 @@ impl Tokens {
     }
 }
 
-/// A request for a token.
-#[derive(Clone, Debug)]
-pub struct TokenRequest {
-    /// The profile it is for.
-    pub profile: String,
-    /// The request.
-    pub prepared: Arc<PreparedRequest>,
-    fingerprint: String,
-    /// The token that is renewed, if one is.
-    refreshes: Option<Token>,
-}
-
 /// The result of looking for a profile's token.
 #[derive(Debug)]
 pub enum TokenLookup {
@@ -89,21 +53,39 @@ pub enum TokenLookup {
     NotNeeded,
     /// This token, of this profile.
     Token(Token),
-    /// This must be sent first.
-    Request(Box<TokenRequest>),
+    /// It must be obtained first, by these steps.
+    Flow(Box<TokenFlow>),
 }
 
-/// The token request that the cell of `lookup` needs first, if any. The token of the profile `just_got` is used even
-/// if it expires at once: another request would give no better one.
-pub fn token_request(
+/// The token that the cell of `resolver` needs, or the steps by which it is obtained. The token of the profile `just_got` is used
+/// even if it expires at once: another request would give no better one.
+pub fn find_token(
     resolver: &mut Resolver<'_>,
     tokens: &Tokens,
     just_got: Option<&str>,
 ) -> Result<TokenLookup, Vec<Problem>> {
-    let Some(AuthLine { origin, auth: Auth::OAuth2(span), .. }) = auth_of(resolver.workspace, resolver.cell) else {
-        return Ok(TokenLookup::NotNeeded);
-    };
+    let Some((name, params)) = token_params(resolver)? else { return Ok(TokenLookup::NotNeeded) };
     let now = resolver.context.random.now().timestamp();
+    let known = tokens.find(&name, &params.fingerprint);
+    if let Some(token) = known.filter(|token| token.lasts(now) || just_got == Some(&name)) {
+        return Ok(TokenLookup::Token(token.clone()));
+    }
+    match TokenFlow::new(params, known.cloned()) {
+        Ok(flow) => Ok(TokenLookup::Flow(Box::new(flow))),
+        Err(error) => {
+            let config = &resolver.workspace.config;
+            let place = config.profile(&name).map(|profile| (profile.source, profile.span));
+            let (source, span) = place.unwrap_or((resolver.cell.source, Span::empty(0)));
+            Err(vec![Problem::error(Code::UnknownProfile, span, error.to_string()).in_source(source)])
+        }
+    }
+}
+
+/// The profile that the cell of `resolver` names, and what a token is requested with; `None` if it names none.
+pub fn token_params(resolver: &mut Resolver<'_>) -> Result<Option<(String, TokenParams)>, Vec<Problem>> {
+    let Some(AuthLine { origin, auth: Auth::OAuth2(span), .. }) = auth_of(resolver.workspace, resolver.cell) else {
+        return Ok(None);
+    };
     let config = &resolver.workspace.config;
     let environment = resolver.context.settings.environment.as_deref();
     // The limits of the request hold for its token too.
@@ -114,29 +96,20 @@ pub fn token_request(
     let Some(profile) = config.profile(&name) else {
         return Err(vec![unknown_profile(config, &name, span).in_source(origin)]);
     };
-    let words = ProfileParams::read(&mut writer, profile);
-    let fingerprint = words.fingerprint();
-    let known = tokens.find(&name, &fingerprint);
-    let lasts = |token: &&Token| {
-        token.expires_at.is_none_or(|expires_at| expires_at > now + EXPIRY_LEEWAY_SECONDS) || just_got == Some(&name)
-    };
-    if let Some(token) = known.filter(lasts) {
-        return Ok(TokenLookup::Token(token.clone()));
-    }
-    let refreshes = known.filter(|token| token.refresh.is_some()).cloned();
-    let prepared =
-        words.request(&mut writer, profile, refreshes.as_ref().and_then(|token| token.refresh.as_deref()), sending);
+    let texts = ProfileTexts::read(&mut writer, profile);
+    let params = texts.params(&mut writer, sending);
     let mut problems = writer.problems;
-    if let Some(prepared) = &prepared {
-        problems.extend(destination::check_token_request(resolver, prepared));
+    if let Some(params) = &params {
+        let Endpoints { issuer, token, device, revocation, .. } = &params.endpoints;
+        let reached = [issuer, token, device, revocation].into_iter().flatten();
+        let mut origins: Vec<String> = reached.map(origin_of).collect();
+        origins.dedup();
+        for origin in origins {
+            problems.extend(destination::check_token_endpoint(resolver, &origin));
+        }
     }
-    match prepared {
-        Some(prepared) if !problems.iter().any(Problem::is_error) => Ok(TokenLookup::Request(Box::new(TokenRequest {
-            profile: name,
-            prepared: Arc::new(prepared),
-            fingerprint,
-            refreshes,
-        }))),
+    match params {
+        Some(params) if !problems.iter().any(Problem::is_error) => Ok(Some((name, params))),
         _ => Err(problems),
     }
 }
@@ -152,175 +125,192 @@ pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Proble
     }
 }
 
-/// The parameters of a profile with their placeholders resolved.
-struct ProfileParams(Vec<(&'static str, String)>);
+/// The texts of a profile with their placeholders resolved.
+struct ProfileTexts<'p> {
+    profile: &'p Profile,
+    texts: Vec<(&'p str, String)>,
+}
 
-impl ProfileParams {
-    fn read(writer: &mut TemplateRenderer<'_, '_>, profile: &Profile) -> Self {
+impl<'p> ProfileTexts<'p> {
+    fn read(writer: &mut TemplateRenderer<'_, '_>, profile: &'p Profile) -> Self {
         let written = profile.entries.iter().map(|entry| {
             let text = writer.text(entry.source, entry.span);
             if entry.is_secret() {
                 let value = Value::text(text.as_str());
-                let used = UsedSecret::new(value, entry.key, Destinations::Any, (entry.source, entry.span));
+                let used = UsedSecret::new(value, &entry.key, Destinations::Any, (entry.source, entry.span));
                 writer.resolver.cache.secrets.push(used);
             }
-            (entry.key, text)
+            (&*entry.key, text)
         });
-        Self(written.collect())
+        Self { profile, texts: written.collect() }
     }
 
     fn get(&self, key: &str) -> Option<&str> {
-        self.0.iter().find(|(known, _)| *known == key).map(|(_, text)| text.as_str())
+        self.texts.iter().find(|(known, _)| *known == key).map(|(_, text)| text.as_str())
+    }
+
+    /// The text of a key, unless it is empty.
+    fn some(&self, key: &str) -> Option<String> {
+        self.get(key).filter(|text| !text.is_empty()).map(str::to_owned)
+    }
+
+    /// The names and texts of a table.
+    fn table(&self, key: &str) -> Vec<(String, String)> {
+        let own =
+            self.texts.iter().filter_map(|(known, text)| Some((known.strip_prefix(key)?.strip_prefix('.')?, text)));
+        own.map(|(name, text)| (name.to_owned(), text.clone())).collect()
     }
 
     fn fingerprint(&self) -> String {
         let mut digest = Sha256::new();
-        for (key, text) in &self.0 {
+        for (key, text) in &self.texts {
             digest.update(format!("{}:{key}={}:{text};", key.len(), text.len()));
         }
         hex::encode(&digest.finalize())
     }
 
-    /// The token request (RFC 6749 4.3.2, 4.4.2, 6).
-    fn request(
-        &self,
-        writer: &mut TemplateRenderer<'_, '_>,
-        profile: &Profile,
-        refresh: Option<&str>,
-        sending: SendOptions,
-    ) -> Option<PreparedRequest> {
-        let grant = self.get("grant").unwrap_or("client_credentials");
-        let mut form: Vec<(&str, &str)> = Vec::new();
-        let mut lacking = Vec::new();
+    fn error(&self, writer: &mut TemplateRenderer<'_, '_>, key: Option<&str>, message: String, hint: &str) {
+        let entry = key.and_then(|key| self.profile.entries_of(key).next());
+        let (source, span) = entry.map_or((self.profile.source, self.profile.span), |entry| (entry.source, entry.span));
+        writer.problems.push(Problem::error(Code::UnknownProfile, span, message).with_hint(hint).in_source(source));
+    }
+
+    /// What a token is requested with, unless something is wrong, which is reported.
+    fn params(&self, writer: &mut TemplateRenderer<'_, '_>, sending: SendOptions) -> Option<TokenParams> {
+        let errors = writer.problems.len();
+        let mut missing = Vec::new();
         let mut need = |key: &'static str| {
             let text = self.get(key);
             if text.is_none() {
-                lacking.push(key);
+                missing.push(format!("`{key}`"));
             }
-            text.unwrap_or_default()
+            text.unwrap_or_default().to_owned()
         };
-        let url = need("token_url").to_owned();
-        match (refresh, grant) {
-            (Some(refresh), _) => form.extend([("grant_type", "refresh_token"), ("refresh_token", refresh)]),
-            (None, "password") => form.extend([
-                ("grant_type", "password"),
-                ("username", need("username")),
-                ("password", need("password")),
-            ]),
-            (None, "refresh_token") => {
-                form.extend([("grant_type", "refresh_token"), ("refresh_token", need("refresh_token"))]);
+        let name = self.get("grant").unwrap_or("client_credentials");
+        let id = if name == "jwt_bearer" { self.some("client_id").unwrap_or_default() } else { need("client_id") };
+        let grant = match name {
+            "password" => Grant::Password { username: need("username"), password: need("password") },
+            "refresh_token" => Grant::RefreshToken(need("refresh_token")),
+            "authorization_code" => Grant::AuthorizationCode,
+            "device_code" => Grant::DeviceCode,
+            "token_exchange" => {
+                let kind = |key: &str| self.some(key).unwrap_or_else(|| ACCESS_TOKEN.to_owned());
+                Grant::Exchange {
+                    subject: (need("subject_token"), kind("subject_token_type")),
+                    actor: self.some("actor_token").map(|token| (token, kind("actor_token_type"))),
+                    requested: self.some("requested_token_type"),
+                }
             }
-            (None, _) => form.push(("grant_type", "client_credentials")),
+            "jwt_bearer" => match self.some("assertion") {
+                Some(assertion) => Grant::Assertion(assertion),
+                None => {
+                    need("client_id");
+                    if self.get("key").is_none() {
+                        missing.push("`key` or `assertion`".to_owned());
+                    }
+                    Grant::Assertion(String::new())
+                }
+            },
+            _ => Grant::ClientCredentials,
+        };
+        let endpoint = |key: &str| self.get(key).is_some() || self.get("issuer").is_some();
+        for key in ["token_url", "authorization_url", "device_url"] {
+            let needed = match key {
+                "authorization_url" => matches!(grant, Grant::AuthorizationCode),
+                "device_url" => matches!(grant, Grant::DeviceCode),
+                _ => true,
+            };
+            if needed && !endpoint(key) {
+                missing.push(format!("`{key}` or `issuer`"));
+            }
         }
-        form.extend(self.get("scope").filter(|scope| !scope.is_empty()).map(|scope| ("scope", scope)));
-        let client = need("client_id").to_owned();
-        if !lacking.is_empty() {
-            let message = format!("`[oauth2.{}]` is missing {}", profile.name, join_words(&lacking));
-            let hint = "see `yieldtray help config` for the keys of each grant";
-            let problem = Problem::error(Code::UnknownProfile, profile.span, message).with_hint(hint);
-            writer.problems.push(problem.in_source(profile.source));
+        if self.get("client_auth") == Some("private_key_jwt") && self.get("key").is_none() {
+            missing.push("`key`".to_owned());
+        }
+        if !missing.is_empty() {
+            let what = missing.join(" and ");
+            let message = format!("`[oauth2.{}]` is missing {what}", self.profile.name);
+            self.error(writer, None, message, "see `yieldtray help config` for the keys of each grant");
             return None;
         }
-        let mut headers: HeaderFields = vec![
-            ("Content-Type".into(), "application/x-www-form-urlencoded".into()),
-            ("Accept".into(), "application/json".into()),
-        ];
-        match (self.get("client_secret"), self.get("client_auth")) {
-            (Some(secret), Some("body")) => form.extend([("client_id", client.as_str()), ("client_secret", secret)]),
-            // RFC 6749 2.3.1: both are form-encoded before they are joined.
-            (Some(secret), _) => {
-                let login = Login { user: form_encoded(&client), password: form_encoded(secret) };
-                headers.push(("Authorization".into(), basic(&login).into()));
+        let key = self.key(writer);
+        let grant = match (grant, &key) {
+            (Grant::Assertion(empty), Some(key)) if empty.is_empty() => {
+                let (subject, claims) = (self.some("subject"), self.table("claims"));
+                Grant::SignedAssertion { key: key.clone(), subject, claims }
             }
-            (None, _) => form.push(("client_id", &client)),
-        }
-        let body = form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
-        let mut problems = Vec::new();
-        let address = super::target::address(&url, false, profile.span, &mut problems);
-        let base = writer.resolver.base_origin();
-        let of_base = address.as_ref().is_some_and(|address| base == Some(origin_of(&address.url)));
-        writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(profile.source)));
-        prepare::add_defaults(&mut headers, |_| false);
-        Some(PreparedRequest {
-            method: "POST".to_owned(),
-            url: address?.url,
-            version: None,
-            headers,
-            body: Some(body.into()),
-            sending: SendOptions { cookies: false, redirects: 0, certificate: of_base, ..sending },
-            verbatim_target: None,
-            digest: None,
-            secret_body: true,
-        })
-    }
-}
-
-fn form_encoded(text: &str) -> String {
-    form_urlencoded::byte_serialize(text.as_bytes()).collect()
-}
-
-/// Why a response has no token that can be used.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
-pub enum TokenError {
-    /// The server gives none.
-    #[error("no token for `{profile}`: {host} responded with {status} ({why})")]
-    Refused {
-        /// The name of the profile.
-        profile: String,
-        /// The host of the server.
-        host: String,
-        /// The status of the response.
-        status: u16,
-        /// The `error` of the response with its description, or the reason phrase.
-        why: String,
-    },
-    /// It is not a bearer token (RFC 6750).
-    #[error("unsupported token type `{kind}` for `{profile}`: only `Bearer` is supported")]
-    Kind {
-        /// The name of the profile.
-        profile: String,
-        /// Its `token_type`.
-        kind: String,
-    },
-}
-
-impl TokenRequest {
-    /// The token in the response (RFC 6749 5.1); `now` in seconds since 1970.
-    ///
-    /// # Errors
-    /// If the response has none (RFC 6749 5.2), or one of another type than `Bearer`.
-    pub fn token(&self, answer: &Exchange, now: i64) -> Result<Token, TokenError> {
-        let host = self.prepared.url.host_str().unwrap_or_default();
-        let body: serde_json::Value = serde_json::from_slice(&answer.body).unwrap_or_default();
-        let text = |key: &str| body[key].as_str().map(str::to_owned);
-        let Some(access) = text("access_token").filter(|_| answer.status == 200) else {
-            let why = match (text("error"), text("error_description")) {
-                (Some(error), Some(words)) => format!("{error}: {words}"),
-                (Some(error), None) => error,
-                _ if answer.status == 200 => "the response has no `access_token`".to_owned(),
-                _ => answer.reason.clone(),
-            };
-            let (profile, host, status) = (self.profile.clone(), host.to_owned(), answer.status);
-            return Err(TokenError::Refused { profile, host, status, why });
+            (grant, _) => grant,
         };
-        if let Some(kind) = text("token_type").filter(|kind| !kind.eq_ignore_ascii_case("bearer")) {
-            return Err(TokenError::Kind { profile: self.profile.clone(), kind });
-        }
-        let seconds = body["expires_in"].as_i64().or_else(|| body["expires_in"].as_str()?.parse().ok());
-        // A server that gives no new one leaves the old one in force (RFC 6749 6).
-        let refresh = text("refresh_token").or_else(|| self.refreshes.as_ref()?.refresh.clone());
-        Ok(Token {
-            profile: self.profile.clone(),
-            fingerprint: self.fingerprint.clone(),
-            access,
-            refresh,
-            expires_at: seconds.map(|seconds| now.saturating_add(seconds.max(0))),
-            obtained_now: true,
-        })
+        let auth = match (self.get("client_auth"), self.some("client_secret"), key) {
+            (Some("private_key_jwt"), _, Some(key)) => ClientAuth::Assertion(key),
+            (Some("tls"), ..) => ClientAuth::Certificate,
+            (Some("body"), Some(secret), _) => ClientAuth::Body(secret),
+            (Some("none"), ..) => ClientAuth::None,
+            // The assertion says who asks.
+            (None, None, _) if name == "jwt_bearer" => ClientAuth::Unnamed,
+            (_, Some(secret), _) => ClientAuth::Basic(secret),
+            _ => ClientAuth::None,
+        };
+        let endpoints = Endpoints {
+            issuer: self.url(writer, "issuer"),
+            token: self.url(writer, "token_url"),
+            authorization: self.url(writer, "authorization_url"),
+            device: self.url(writer, "device_url"),
+            revocation: self.url(writer, "revocation_url"),
+        };
+        let redirect = match self.get("redirect_url").map(RedirectAddress::parse).transpose() {
+            Ok(address) => address.unwrap_or_default(),
+            Err(error) => {
+                self.error(
+                    writer,
+                    Some("redirect_url"),
+                    format!("`redirect_url` {error}"),
+                    "the browser comes back to this program",
+                );
+                RedirectAddress::default()
+            }
+        };
+        let mut headers = Vec::new();
+        prepare::add_defaults(&mut headers, |_| false);
+        let resources = self.texts.iter().filter(|(key, _)| *key == "resource").map(|(_, text)| text.clone()).collect();
+        let params = TokenParams {
+            profile: self.profile.name.clone(),
+            fingerprint: self.fingerprint(),
+            grant,
+            client: Client { id, auth },
+            endpoints,
+            scope: self.some("scope"),
+            audience: self.some("audience"),
+            resources,
+            extra: self.table("params"),
+            bound: self.get("token_type") == Some("dpop"),
+            redirect,
+            headers,
+            sending,
+            base_origin: writer.resolver.base_origin(),
+        };
+        (writer.problems.len() == errors).then_some(params)
     }
 
-    /// True for a refresh: if it is refused, a new token can be requested.
-    pub fn refreshes(&self) -> bool {
-        self.refreshes.is_some()
+    /// The key that assertions are signed with.
+    fn key(&self, writer: &mut TemplateRenderer<'_, '_>) -> Option<AssertionKey> {
+        let entry = self.profile.entries_of("key").next()?;
+        let file = self.get("key")?;
+        let read = keys::signing_key(writer.resolver, entry, file, self.get("key_password"), self.get("algorithm"));
+        match read {
+            Ok(key) => Some(AssertionKey { key, id: self.some("key_id"), audience: self.some("assertion_audience") }),
+            Err(problem) => {
+                writer.problems.push(*problem);
+                None
+            }
+        }
+    }
+
+    fn url(&self, writer: &mut TemplateRenderer<'_, '_>, key: &str) -> Option<Url> {
+        let entry = self.profile.entries_of(key).next()?;
+        let mut problems = Vec::new();
+        let address = super::target::address(self.get(key)?, false, entry.span, &mut problems);
+        writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(entry.source)));
+        address.map(|address| address.url)
     }
 }

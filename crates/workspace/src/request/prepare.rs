@@ -7,9 +7,11 @@ use super::{auth, destination, target};
 use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::request::sending;
 use crate::scope::{Phase, Resolver};
-use crate::{auth_of, says_insecure};
+use crate::{AuthLine, auth_of, says_insecure};
 use std::path::PathBuf;
-use yieldtray_http::{GRAPHQL_ACCEPT, HeaderFields, HttpVersion, Login, PreparedRequest, origin_of};
+use std::sync::Arc;
+use yieldtray_credentials::oauth::Token;
+use yieldtray_http::{GRAPHQL_ACCEPT, HeaderFields, HttpVersion, Login, PreparedRequest, Signer, origin_of};
 use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, RequestLine, Version};
 
@@ -24,7 +26,7 @@ const DEFAULT_HEADERS: &[(&str, &str)] = &[
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Overrides<'e> {
     /// The token of the cell's OAuth 2.0 profile.
-    pub token: Option<&'e str>,
+    pub token: Option<&'e Token>,
     /// More header fields; one with an empty value drops those of its name.
     pub headers: &'e [(String, String)],
 }
@@ -43,10 +45,11 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
     let environment = resolver.context.settings.environment.as_deref();
     let mut sending = sending::of_cell(configured(workspace.config.send_settings(environment)), workspace, cell_id);
 
+    let auth_line = auth_of(workspace, cell_id);
     let mut writer = TemplateRenderer { resolver, problems: Vec::new() };
     let graphql = writer.graphql(source);
     let is_get = line.method.is_none_or(|method| method.of(text) == "GET");
-    let address = writer.address(source, line, graphql.as_ref().filter(|_| is_get));
+    let address = writer.address(source, line, auth_line.as_ref(), graphql.as_ref().filter(|_| is_get));
     let (mut headers, mut dropped) = writer.headers(source);
     // Also dropped are those that go out by themselves.
     dropped.extend(extras.headers.iter().filter(|(_, value)| value.is_empty()).map(|(name, _)| name.clone()));
@@ -67,8 +70,8 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
         None => writer.body(source, &headers),
     };
     let save = writer.save(source);
-    let auth_line = auth_of(workspace, cell_id);
     let proof = writer.auth(auth_line.as_ref(), extras.token);
+    let signer = writer.signer();
     let mut problems = writer.problems;
     if let Some(address) = &address {
         problems.extend(destination::check(resolver, &address.url, auth_line.as_ref()));
@@ -89,7 +92,8 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
         .filter(|_| !auth_line.is_some_and(|line| line.is_local));
     let of_address =
         of_address.map(|(user, password)| auth::Credentials::Header(auth::basic(&Login { user, password })));
-    let digest = auth::add(&mut headers, of_address.or(proof));
+    let added = auth::add(&mut headers, of_address.or(proof));
+    let bound = added.bound.map(|token| token as Arc<dyn Signer>);
     if let Some(media) = media.filter(|_| !has(&headers, "content-type") && !is_dropped("content-type")) {
         headers.push(("Content-Type".into(), media.into()));
     }
@@ -108,7 +112,8 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
         headers,
         body,
         sending,
-        digest,
+        digest: added.digest,
+        signers: bound.into_iter().chain(signer).collect(),
         secret_body: false,
     });
     (prepared.map(|prepared| (prepared, save)), problems)
@@ -132,6 +137,7 @@ impl TemplateRenderer<'_, '_> {
         &mut self,
         source: SourceId,
         line: &RequestLine,
+        auth: Option<&AuthLine<'_>>,
         graphql: Option<&GraphQlRequest>,
     ) -> Option<target::Address> {
         let workspace = self.resolver.workspace;
@@ -160,6 +166,9 @@ impl TemplateRenderer<'_, '_> {
             }
         }
         self.query(source, &mut target);
+        if let Some(parameter) = self.key_parameter(auth) {
+            target = with_query(&target, &parameter);
+        }
         if let Some(graphql) = graphql {
             target = with_query(&target, &graphql.parameters());
         }

@@ -2,7 +2,7 @@
 
 use super::Binding;
 use super::compile::place_of_name;
-use crate::queries::{AuthLine, auth_of};
+use crate::queries::{AuthLine, auth_of, sign_line};
 use crate::scope::Resolver;
 use crate::{CellId, Workspace};
 use rustc_hash::FxHashMap;
@@ -101,6 +101,13 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<ExprL
     for (origin, instruction) in workspace.preambles(cell.source) {
         if matches!(instruction.kind, InstructionKind::Header { .. } | InstructionKind::Check { .. }) {
             expressions_of(&workspace.source(origin).text, origin, instruction, found);
+        }
+    }
+    if let Some((origin, span)) = sign_line(workspace, cell)
+        && let Some(profile) = workspace.config.signing_profile(span.of(&workspace.source(origin).text))
+    {
+        for entry in &profile.entries {
+            marks(&workspace.source(entry.source).text, entry.source, entry.span, false, found);
         }
     }
     let Some(AuthLine { origin, line, auth, is_local }) = auth_of(workspace, cell) else { return };
