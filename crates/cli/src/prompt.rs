@@ -134,6 +134,11 @@ pub(crate) fn question(question: &Question) -> Result<Value, CommandError> {
     typed.map(|typed| question.read(&typed)).map_err(command_error)
 }
 
+/// A secret that is typed and not shown.
+pub(crate) fn secret(prompt: &str) -> Result<String, CommandError> {
+    hidden(escape_line(prompt).into_owned(), false).map_err(command_error)
+}
+
 fn line(prompt: String) -> dialoguer::Result<String> {
     Input::with_theme(&Plain).with_prompt(prompt).allow_empty(true).interact_text()
 }

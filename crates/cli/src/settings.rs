@@ -164,6 +164,12 @@ pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
             format!("write `--set {text}=…`"),
         ));
     };
+    variable_name(name)?;
+    Ok((name.to_owned(), Value::infer(value)))
+}
+
+/// Refuses what cannot be the name of a variable.
+pub(crate) fn variable_name(name: &str) -> Result<(), CommandError> {
     if !is_value_name(name) {
         let hint = "use letters, digits and `_`, not starting with a digit";
         return Err(CommandError::refused_with(format!("`{name}` is not a valid variable name"), hint));
@@ -172,7 +178,7 @@ pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
         let message = format!("`{name}` is reserved and cannot be a variable name");
         return Err(CommandError::refused(message));
     }
-    Ok((name.to_owned(), Value::infer(value)))
+    Ok(())
 }
 
 #[cfg(test)]
@@ -186,6 +192,7 @@ mod tests {
             directory: None,
             env: Vec::new(),
             set: Vec::new(),
+            set_from: Vec::new(),
             seed: None,
             allow: false,
             read_env: Vec::new(),

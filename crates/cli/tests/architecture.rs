@@ -14,15 +14,16 @@ const CRATES: &[(&str, &[&str])] = &[
     ("cel", &["source"]),
     ("expression", &["source", "cel"]),
     ("http", &["source"]),
-    ("transport", &["source", "http"]),
+    ("credentials", &["source", "http"]),
+    ("transport", &["source", "http", "credentials"]),
     ("description", &["source", "cel", "expression", "http"]),
-    ("workspace", &["source", "syntax", "expression", "http", "description"]),
-    ("engine", &["source", "syntax", "expression", "http", "workspace"]),
+    ("workspace", &["source", "syntax", "expression", "http", "credentials", "description"]),
+    ("engine", &["source", "syntax", "expression", "http", "credentials", "workspace"]),
     ("report", &["source", "expression", "http", "description", "workspace", "engine"]),
     ("interchange", &["source", "syntax", "expression", "http", "description", "workspace"]),
     ("ide", &["source", "syntax", "expression", "http", "description", "workspace", "interchange"]),
     ("lsp", &["source", "syntax", "expression", "http", "workspace", "engine", "interchange", "ide"]),
-    ("test-support", &["source", "expression", "http", "workspace", "engine"]),
+    ("test-support", &["source", "expression", "http", "credentials", "workspace", "engine"]),
     (
         "cli",
         &[
@@ -30,6 +31,7 @@ const CRATES: &[(&str, &[&str])] = &[
             "syntax",
             "expression",
             "http",
+            "credentials",
             "transport",
             "description",
             "workspace",
@@ -62,12 +64,14 @@ const COMMON: &[&str] = &[
 
 /// Every other third-party crate, with its home. Where one has several, each uses another part of it.
 const HOMES: &[(&str, &[&str])] = &[
+    ("age", &["cli"]),
     ("aho-corasick", &["workspace"]),
     ("annotate-snippets", &["cli"]),
     ("anstyle", &["cli"]),
     ("anyhow", &["cli"]),
     ("async-compression", &["transport"]),
     // Reading and validating GraphQL, and in the packhouse executing it.
+    ("apple-native-keyring-store", &["cli"]),
     ("apollo-compiler", &["description", "packhouse"]),
     ("axum", &["packhouse"]),
     ("clap", &["cli"]),
@@ -76,6 +80,7 @@ const HOMES: &[(&str, &[&str])] = &[
     ("cookie_store", &["transport"]),
     // Tables of rows in files, and tables in bodies.
     ("csv", &["workspace", "http"]),
+    ("dbus-secret-service-keyring-store", &["cli"]),
     ("dialoguer", &["cli"]),
     ("digest_auth", &["transport"]),
     ("dotenvy", &["cli"]),
@@ -99,11 +104,15 @@ const HOMES: &[(&str, &[&str])] = &[
     ("indexmap", &["cel"]),
     ("jiff", &["cel"]),
     ("jsonschema", &["expression"]),
+    ("keyring-core", &["cli"]),
     ("lsp-types", &["lsp"]),
     ("maud", &["report"]),
     ("mime_guess", &["workspace"]),
     ("minijinja", &["interchange"]),
     ("notify", &["cli"]),
+    // Keys of people, and in tests those of clients.
+    ("p12-keystore", &["credentials", "packhouse"]),
+    ("pkcs8", &["credentials"]),
     ("png", &["packhouse"]),
     ("psl", &["transport"]),
     ("pulldown-cmark", &["cli"]),
@@ -115,11 +124,13 @@ const HOMES: &[(&str, &[&str])] = &[
     ("regex", &["cel", "expression", "description", "interchange"]),
     ("regex-syntax", &["description"]),
     ("reqwest", &["transport"]),
-    ("ring", &["store"]),
+    // Sealing the state, signatures and random texts, digests of bodies, and in the packhouse what verifies them.
+    ("ring", &["store", "credentials", "transport", "packhouse"]),
     ("rusqlite", &["store"]),
     // File modes of the state, and the terminal.
     ("rustix", &["store", "cli"]),
     ("rustls", &["transport"]),
+    ("rustls-pki-types", &["credentials"]),
     ("rustls-native-certs", &["transport"]),
     ("rustls-webpki", &["transport"]),
     ("serde-saphyr", &["description"]),
@@ -147,6 +158,8 @@ const HOMES: &[(&str, &[&str])] = &[
     ("tracing", &["transport", "cli"]),
     ("tracing-subscriber", &["cli"]),
     ("uuid", &["expression"]),
+    ("webbrowser", &["cli"]),
+    ("windows-native-keyring-store", &["cli"]),
 ];
 
 /// Crates without input and output: files, the network, other processes, the clock and the environment are passed as
@@ -157,6 +170,7 @@ const WITHOUT_IO: &[&str] = &[
     "cel",
     "expression",
     "http",
+    "credentials",
     "description",
     "workspace",
     "engine",

@@ -296,7 +296,7 @@ fn initial_masker(workspace: &Workspace, settings: &EvalSettings, options: &RunO
     let mut masker = if options.reveal_secrets { Masker::revealing() } else { Masker::default() };
     let outside = workspace.outside(&settings.variables);
     masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
-    let set = settings.set.iter().filter(|(name, _)| workspace.config.is_secret(name));
+    let set = settings.set.iter().filter(|(name, _)| workspace.config.is_secret(name) || settings.is_set_secret(name));
     masker.learn(set.map(|(_, value)| value.clone()));
     let captured = options.tray.iter().filter(|(_, captured)| captured.secret);
     masker.learn(captured.map(|(_, captured)| captured.value.clone()));

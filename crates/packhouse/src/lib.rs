@@ -6,6 +6,7 @@ mod access;
 mod answer;
 mod authorization;
 mod description;
+mod dispatch;
 mod echo;
 #[cfg(feature = "faults")]
 mod faulty_server;
@@ -185,6 +186,7 @@ fn router_for(server: Server, wants_certificates: bool) -> Router {
         .route("/gate/arrivals", post(gate::arrive))
         .route("/scale/reading", get(gate::reading))
         .route("/export.csv", get(gate::export))
+        .route("/dispatch/orders", post(dispatch::order))
         .route("/ledger", get(office::ledger))
         .merge(authorization::routes())
         .route("/manifest.xml", get(papers::manifest))

@@ -1,6 +1,7 @@
 //! The packhouse behind TLS, with a certificate made when it starts.
 
 use crate::{Packhouse, Server, listener, router_for};
+use p12_keystore::{KeyStore, KeyStoreEntry, PrivateKey, PrivateKeyChain};
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
 use std::io;
 use std::net::SocketAddr;
@@ -22,6 +23,26 @@ pub struct Certificates {
     pub authority: String,
     /// A certificate for a client, and its key.
     pub client: String,
+    /// The same as DER: the certificate and the key.
+    der: (Vec<u8>, Vec<u8>),
+}
+
+impl Certificates {
+    /// The certificate and key of the client in one file (PKCS#12) with a password.
+    ///
+    /// # Errors
+    /// If the file cannot be made.
+    pub fn client_pkcs12(&self, password: &str) -> io::Result<Vec<u8>> {
+        let (certificate, key) = &self.der;
+        let certificate = p12_keystore::Certificate::from_der(certificate).map_err(made)?;
+        let key = PrivateKey::from_der(key).map_err(made)?;
+        let mut store = KeyStore::new();
+        store.add_entry(
+            "desk",
+            KeyStoreEntry::PrivateKeyChain(PrivateKeyChain::new([1].as_slice(), key, [certificate])),
+        );
+        store.writer(password).write().map_err(made)
+    }
 }
 
 impl Packhouse {
@@ -76,8 +97,9 @@ fn identity(clients: bool) -> io::Result<(Certificates, ServerConfig)> {
     let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(server_key.serialize_der()));
     let mut config = builder.with_single_cert(vec![server.der().clone()], key).map_err(made)?;
     config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-    let papers =
-        Certificates { authority: authority.pem(), client: format!("{}{}", client.pem(), client_key.serialize_pem()) };
+    let pem = format!("{}{}", client.pem(), client_key.serialize_pem());
+    let der = (client.der().to_vec(), client_key.serialize_der());
+    let papers = Certificates { authority: authority.pem(), client: pem, der };
     Ok((papers, config))
 }
 

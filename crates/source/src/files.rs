@@ -33,6 +33,18 @@ pub trait FileSystem: Send + Sync {
         self.read_data(path)
     }
 
+    /// A secret of the system's keyring.
+    fn keyring(&self, name: &str) -> Result<String, CommandError> {
+        let _ = name;
+        Err(CommandError::NotAllowed("which is not read here".to_owned()))
+    }
+
+    /// Decrypts a value with the user's identity.
+    fn unseal(&self, encrypted: &[u8]) -> Result<Vec<u8>, CommandError> {
+        let _ = encrypted;
+        Err(CommandError::NotAllowed("nothing is decrypted here".to_owned()))
+    }
+
     /// Runs a command of the private configuration and returns its standard output.
     fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
         let _ = command;

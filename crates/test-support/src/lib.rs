@@ -8,9 +8,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use yieldtray_engine::{Event, Next, Run, RunOptions, Summary};
+use yieldtray_credentials::oauth::{Step, TokenError, TokenFlow};
+use yieldtray_engine::{Event, Next, ObtainedToken, Run, RunOptions, Summary};
 use yieldtray_expression::{Engine, RandomSource, Value};
-use yieldtray_http::{Exchange, Failure, PreparedRequest, Timings};
+use yieldtray_http::{Exchange, Failure, FailureKind, PreparedRequest, Timings};
 use yieldtray_source::Problem;
 use yieldtray_source::files::FileSystem;
 use yieldtray_workspace::plan::Plan;
@@ -141,10 +142,12 @@ pub fn side_by_side(
                 let answer = respond(&ready.prepared);
                 run.complete(ready, answer);
             }
-            Next::Authorize(request) => {
-                sent.push(request.prepared.clone());
-                let answer = respond(&request.prepared);
-                run.authorize(&request, answer.as_ref());
+            Next::Authorize(mut flow) => {
+                let outcome = token_of(&mut flow, &mut |request| {
+                    sent.push(Arc::clone(request));
+                    respond(request)
+                });
+                run.authorize(flow.profile(), outcome);
             }
             Next::Pause(pause) => run.resume(&pause),
             Next::Ask(_) | Next::Wait => unreachable!("these are not under way"),
@@ -152,6 +155,31 @@ pub fn side_by_side(
     }
     let summary = *run.summary();
     RunRecord { events, summary, sent }
+}
+
+/// Takes the steps of a grant that needs nobody.
+pub fn token_of(
+    flow: &mut TokenFlow,
+    respond: &mut dyn FnMut(&Arc<PreparedRequest>) -> Result<Exchange, Failure>,
+) -> Result<ObtainedToken, Failure> {
+    let now = random().now().timestamp();
+    let refused = |error: TokenError| Failure {
+        kind: FailureKind::NotAuthorized,
+        message: error.to_string(),
+        hint: None,
+        elapsed: Duration::ZERO,
+    };
+    loop {
+        match flow.next(now).map_err(refused)? {
+            Step::Send(request) => flow.received(&respond(&request)?, now).map_err(refused)?,
+            Step::Done(token) => {
+                let url = flow.endpoint().map(ToString::to_string).unwrap_or_default();
+                let renewed = flow.renewed();
+                return Ok(ObtainedToken { token: *token, url, elapsed: Duration::ZERO, renewed });
+            }
+            step => panic!("this grant needs somebody: {step:?}"),
+        }
+    }
 }
 
 impl RunRecord {
@@ -176,6 +204,6 @@ pub fn settings(environment: Option<&str>, set: &[(&str, Value)]) -> EvalSetting
         set: set.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
         variables: vec![("SHIFT".to_owned(), "early".to_owned())].into(),
         can_ask: true,
-        secrets_to: Vec::new(),
+        ..EvalSettings::default()
     }
 }

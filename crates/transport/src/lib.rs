@@ -22,6 +22,6 @@ mod watched;
 pub use body::Sink;
 pub use client::Client;
 pub use jar::{Jar, StoredCookie};
-pub use options::{Options, Proxy};
+pub use options::{ClientCertificate, Options, Proxy};
 pub use redirect_listener::{RedirectListener, RedirectPage};
 pub use tls::TlsError;

@@ -1,6 +1,7 @@
 //! Options of a client.
 
 use crate::tls::TlsError;
+use std::fmt;
 use std::path::PathBuf;
 
 /// Limits and ways of a [`crate::Client`].
@@ -17,10 +18,27 @@ pub struct Options {
     pub no_proxy: Option<String>,
     /// A file of certificates (PEM) that are trusted beside the system's.
     pub ca: Option<PathBuf>,
-    /// The client's certificate chain and its key (PEM), which may be in one file.
-    pub certificate: Option<(PathBuf, PathBuf)>,
+    /// The client's certificate.
+    pub certificate: Option<ClientCertificate>,
     /// A Unix socket that everything is sent to.
     pub socket: Option<PathBuf>,
+}
+
+/// A client's certificate and its key.
+#[derive(Clone)]
+pub struct ClientCertificate {
+    /// The file of the certificate chain (PEM), or of chain and key (PKCS#12).
+    pub chain: PathBuf,
+    /// The file of the key (PEM), which may be the same.
+    pub key: PathBuf,
+    /// The password of an encrypted key.
+    pub password: Option<String>,
+}
+
+impl fmt::Debug for ClientCertificate {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "ClientCertificate({})", self.chain.display())
+    }
 }
 
 /// Which proxy requests go through.

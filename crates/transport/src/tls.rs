@@ -1,6 +1,7 @@
 //! TLS whose roots are read at the first handshake: reading them takes longer than a whole plain-http
 //! request.
 
+use crate::options::ClientCertificate;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{
     ClientSessionMemoryCache, ClientSessionStore, Resumption, Tls12ClientSessionValue, Tls13ClientSessionValue,
@@ -8,7 +9,7 @@ use rustls::client::{
 };
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::pem::{self, PemObject};
-use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
 use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, NamedGroup, OtherError, RootCertStore, SignatureScheme,
@@ -16,6 +17,7 @@ use rustls::{
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 use thiserror::Error;
+use yieldtray_credentials::key::{Identity, KeyError, pkcs12, private_key};
 
 /// Why TLS cannot be set up.
 #[derive(Debug, Error)]
@@ -31,21 +33,13 @@ pub enum TlsError {
         /// Why.
         error: rustls::Error,
     },
-    /// The key is encrypted (RFC 7468 11, RFC 1421 4.6.1.1).
-    #[error(
-        "the key `{file}` is encrypted, which is not supported: `openssl pkey -in {file} -out plain.key` \
-         writes it without one",
-        file = .file.display()
-    )]
-    EncryptedKey {
+    /// The key cannot be used.
+    #[error("cannot use the key in `{file}`: {error}", file = .file.display())]
+    Key {
         /// The file of the key.
         file: PathBuf,
-    },
-    /// The file has no private key.
-    #[error("`{file}` contains no PEM private key", file = .file.display())]
-    NoKey {
-        /// The file.
-        file: PathBuf,
+        /// Why.
+        error: KeyError,
     },
     /// The file has no certificate.
     #[error("`{file}` contains no PEM certificate", file = .file.display())]
@@ -88,7 +82,7 @@ pub(crate) struct Trust<'o> {
     /// Certificates that are trusted beside the system's.
     pub(crate) ca: Option<&'o Path>,
     /// The client's certificate chain and its key.
-    pub(crate) certificate: Option<&'o (PathBuf, PathBuf)>,
+    pub(crate) certificate: Option<&'o ClientCertificate>,
     /// Whether any certificate will do.
     pub(crate) insecure: bool,
 }
@@ -107,12 +101,11 @@ pub(crate) fn config(protocols: &[&[u8]], trust: &Trust<'_>) -> Result<ClientCon
         .with_custom_certificate_verifier(Arc::new(roots));
     let mut config = match trust.certificate {
         None => builder.with_no_client_auth(),
-        Some((chain, key)) => {
-            let certificates = read_certificates(chain)?;
-            let key = read_key(key)?;
+        Some(certificate) => {
+            let Identity { chain, key } = read_identity(certificate)?;
             builder
-                .with_client_auth_cert(certificates, key)
-                .map_err(|error| TlsError::ClientCertificate { file: chain.clone(), error })?
+                .with_client_auth_cert(chain, key)
+                .map_err(|error| TlsError::ClientCertificate { file: certificate.chain.clone(), error })?
         }
     };
     config.alpn_protocols = protocols.iter().map(|protocol| protocol.to_vec()).collect();
@@ -121,24 +114,31 @@ pub(crate) fn config(protocols: &[&[u8]], trust: &Trust<'_>) -> Result<ClientCon
 }
 
 /// Whether the files that the options name can be read, and hold what they should.
-pub(crate) fn check_files(ca: Option<&Path>, certificate: Option<&(PathBuf, PathBuf)>) -> Result<(), TlsError> {
+pub(crate) fn check_files(ca: Option<&Path>, certificate: Option<&ClientCertificate>) -> Result<(), TlsError> {
     ca.map(read_certificates).transpose()?;
-    if let Some((chain, key)) = certificate {
-        read_certificates(chain)?;
-        read_key(key)?;
-    }
+    certificate.map(read_identity).transpose()?;
     Ok(())
 }
 
-fn read_key(file: &Path) -> Result<PrivateKeyDer<'static>, TlsError> {
-    PrivateKeyDer::from_pem_file(file).map_err(|error| {
-        let text = std::fs::read_to_string(file).unwrap_or_default();
-        match text.contains("BEGIN ENCRYPTED PRIVATE KEY") || text.contains("Proc-Type: 4,ENCRYPTED") {
-            true => TlsError::EncryptedKey { file: file.to_owned() },
-            false if matches!(error, pem::Error::NoItemsFound) => TlsError::NoKey { file: file.to_owned() },
-            false => unreadable(file, error),
-        }
-    })
+/// The client's certificates and key: of one file in PKCS#12 (RFC 7292), or of PEM.
+fn read_identity(certificate: &ClientCertificate) -> Result<Identity, TlsError> {
+    let ClientCertificate { chain, key, password } = certificate;
+    let bytes = read(chain)?;
+    let unusable = |file: &Path| {
+        let file = file.to_owned();
+        move |error| TlsError::Key { file, error }
+    };
+    // PKCS#12 is a sequence of DER; PEM is text.
+    if bytes.first() == Some(&0x30) {
+        return pkcs12(&bytes, password.as_deref().unwrap_or_default()).map_err(unusable(chain));
+    }
+    let chain = read_certificates(chain)?;
+    let key = private_key(&read(key)?, password.as_deref()).map_err(unusable(key))?;
+    Ok(Identity { chain, key })
+}
+
+fn read(file: &Path) -> Result<Vec<u8>, TlsError> {
+    std::fs::read(file).map_err(|error| TlsError::Read { file: file.to_owned(), error })
 }
 
 fn read_certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, TlsError> {

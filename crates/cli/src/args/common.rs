@@ -19,6 +19,9 @@ pub(crate) struct Common {
     /// Set a variable for this run (repeatable)
     #[arg(long, value_name = "NAME=VALUE", display_order = 102)]
     pub(crate) set: Vec<String>,
+    /// Set a secret variable from a file; `-` reads stdin
+    #[arg(long, value_name = "NAME=FILE", display_order = 102)]
+    pub(crate) set_from: Vec<String>,
     /// Seed for generated values; reuse one to reproduce a run
     #[arg(long, value_name = "NUMBER", display_order = 102, value_parser = seed)]
     pub(crate) seed: Option<u64>,
@@ -55,19 +58,19 @@ fn unused(arguments: &str) -> &'static [&'static str] {
         "Send" | "Replay" | "Prove" | "LogResend" | "LogCompare" | "Export" | "Values" => &[],
         "Lint" => &["seed", "reveal", "secrets_to"],
         "Tray" | "Cookies" | "Log" | "LogShow" | "LogDrop" | "LogClear" | "LogTrend" | "LogExport" | "Names" => {
-            &["set", "seed", "allow", "read_env", "secrets_to"]
+            &["set", "set_from", "seed", "allow", "read_env", "secrets_to"]
         }
-        "Env" => &["set", "seed", "reveal", "secrets_to"],
+        "Env" => &["set", "set_from", "seed", "reveal", "secrets_to"],
         "Token" | "Profiles" => &["seed", "reveal"],
         "ApiFetch" => &["seed", "reveal"],
         "ApiTree" | "ApiShow" | "ApiCoverage" | "ApiDrift" | "ApiDiff" => {
             &["seed", "allow", "read_env", "secrets_to", "reveal"]
         }
-        "Demo" => &["env", "set", "allow", "read_env", "secrets_to", "reveal"],
+        "Demo" => &["env", "set", "set_from", "allow", "read_env", "secrets_to", "reveal"],
         "Init" | "Completions" | "Man" | "Help" => {
-            &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal", "json", "verbose"]
+            &["env", "set", "set_from", "seed", "allow", "read_env", "secrets_to", "reveal", "json", "verbose"]
         }
-        _ => &["env", "set", "seed", "allow", "read_env", "secrets_to", "reveal"],
+        _ => &["env", "set", "set_from", "seed", "allow", "read_env", "secrets_to", "reveal"],
     }
 }
 
@@ -91,6 +94,7 @@ impl Common {
             directory: matches.get_one("directory").cloned(),
             env: all("env"),
             set: all("set"),
+            set_from: all("set_from"),
             seed: matches.get_one("seed").copied(),
             allow: matches.get_flag("allow"),
             read_env: all("read_env"),
@@ -109,6 +113,7 @@ impl Common {
             directory: self.directory.or(outer.directory),
             env: if self.env.is_empty() { outer.env } else { self.env },
             set: [outer.set, self.set].concat(),
+            set_from: [outer.set_from, self.set_from].concat(),
             seed: self.seed.or(outer.seed),
             allow: self.allow || outer.allow,
             read_env: [outer.read_env, self.read_env].concat(),

@@ -8,7 +8,7 @@ const GROUPS: &[(&str, &[&str])] = &[
     ("Start", &["init", "demo"]),
     ("Run", &["send", "replay", "prove"]),
     ("Inspect", &["list", "values", "env", "tray", "cookies", "token", "log", "api"]),
-    ("Write", &["lint", "tidy", "import", "export"]),
+    ("Write", &["lint", "tidy", "import", "export", "secret"]),
     ("Integrate", &["report", "allow", "lsp", "completions", "help"]),
 ];
 

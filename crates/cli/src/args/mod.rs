@@ -7,6 +7,7 @@ mod groups;
 mod import;
 mod lazy;
 mod log;
+mod secret;
 pub(crate) mod time;
 mod token;
 mod version;
@@ -22,6 +23,7 @@ pub(crate) use log::{
     CompareArgs, DisplayArgs, ExportFormat, Log, LogAction, LogClear, LogCompare, LogDrop, LogExport, LogFilter,
     LogResend, LogShow, LogTrend,
 };
+pub(crate) use secret::{Secret, SecretAction};
 use std::path::PathBuf;
 use std::str::FromStr;
 pub(crate) use token::{Token, TokenAction};
@@ -138,6 +140,11 @@ slow) and reports which changes no check detects.")]
   yieldtray token get desk
   yieldtray token revoke desk")]
     Token(LazyArgs<Token>),
+    /// Keep secrets in the keyring, or encrypted for a team
+    #[command(after_help = "Examples:
+  yieldtray secret store packhouse-pin
+  yieldtray secret seal clerk_password")]
+    Secret(LazyArgs<Secret>),
     /// Show past exchanges; resend, compare or export them
     #[command(
         args_conflicts_with_subcommands = true,

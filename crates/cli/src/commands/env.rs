@@ -108,7 +108,7 @@ fn filled(config: &Config, environment: &Environment, outside: &ExternalSources<
     missing.sort_unstable();
     missing.dedup();
     let is_empty = |entry: &&ValueEntry| {
-        !entry.source_kind.is_command() && entry.value(outside).is_ok_and(|value| value.as_text() == Some(""))
+        !entry.source_kind.asks_a_program() && entry.value(outside).is_ok_and(|value| value.as_text() == Some(""))
     };
     let first = |name: &&str| environment.values.iter().find(|entry| entry.name == **name);
     let empty = names.iter().filter_map(first).filter(is_empty).count();

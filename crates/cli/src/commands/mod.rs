@@ -19,6 +19,7 @@ mod prove;
 mod replay;
 mod replay_from_log;
 mod report;
+mod secret;
 mod send;
 mod tidy;
 mod token;
@@ -44,6 +45,7 @@ pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCod
         Command::Export(LazyArgs(args)) => export::export(&common, &args, host, out),
         Command::Import(LazyArgs(args)) => import::import(&common, &args, host, out),
         Command::Init(LazyArgs(args)) => init::init(&common, &args, host, out),
+        Command::Secret(LazyArgs(args)) => secret::secret(&common, args, host, out),
         Command::Send(LazyArgs(args)) => send::send(&common, args, host, out),
         Command::Replay(LazyArgs(args)) if args.watch => watch::watch(&common, &args, host, out),
         Command::Replay(LazyArgs(args)) => replay::replay(&common, &args, host, out),

@@ -30,8 +30,10 @@ use yieldtray_workspace::scope::{EvalSettings, Tray};
 pub(crate) struct EditorHost {
     /// The options that hold for all that is done here.
     common: Common,
-    /// The values of `--set`.
+    /// The values of `--set` and `--set-from`.
     set: Vec<(String, Value)>,
+    /// The names of those from files.
+    set_secrets: Vec<String>,
     /// The trust of open workspaces.
     trusts: Mutex<HashMap<PathBuf, Trust>>,
 }
@@ -39,10 +41,16 @@ pub(crate) struct EditorHost {
 impl EditorHost {
     /// One where the options of the command hold.
     pub(crate) fn of(common: &Common) -> Result<Self, CommandError> {
-        let set = common.set.iter().map(|text| settings::set_value(text)).collect::<Result<_, _>>()?;
+        if common.set_from.iter().any(|given| given.ends_with("=-")) {
+            return Err(CommandError::refused("`lsp` reads its protocol from standard input, and no value"));
+        }
+        let given = project::set_from::read(&common.set_from, &std::env::current_dir()?)?;
+        let set_secrets = given.iter().map(|(name, _)| name.clone()).collect();
+        let set = common.set.iter().map(|text| settings::set_value(text)).collect::<Result<Vec<_>, _>>()?;
+        let set = [set, given].concat();
         // Nothing is said but by the protocol, and nothing is revealed.
         let common = Common { json: false, quiet: true, reveal: false, color: Some(Color::Never), ..common.clone() };
-        Ok(Self { common: Common { directory: None, ..common }, set, trusts: Mutex::default() })
+        Ok(Self { common: Common { directory: None, ..common }, set, set_secrets, trusts: Mutex::default() })
     }
 }
 
@@ -114,7 +122,8 @@ impl ServerHost for EditorHost {
         };
         // An unknown environment is reported when something is sent.
         let environment = environment.filter(|name| workspace.config.environment(name).is_some());
-        EvalSettings { environment, set: self.set.clone(), variables, can_ask: true, secrets_to: Vec::new() }
+        let (set, set_secrets) = (self.set.clone(), self.set_secrets.clone());
+        EvalSettings { environment, set, set_secrets, variables, can_ask: true, ..EvalSettings::default() }
     }
 
     fn load_apis(&self, root: &Path, workspace: &mut Workspace, settings: &EvalSettings) {

@@ -1,6 +1,7 @@
 //! The files of a workspace on disk, within what the user allows it.
 
 use super::trust::Trust;
+use super::{identity, keyring};
 use crate::{files, process};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -70,6 +71,20 @@ impl FileSystem for Disk {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, message));
         }
         self.read_data(path)
+    }
+
+    fn keyring(&self, name: &str) -> Result<String, CommandError> {
+        match self.trust.allows() {
+            true => keyring::read(name).map_err(CommandError::Failed),
+            false => Err(CommandError::NotAllowed("this workspace is not allowed to read it".to_owned())),
+        }
+    }
+
+    fn unseal(&self, encrypted: &[u8]) -> Result<Vec<u8>, CommandError> {
+        match self.trust.allows() {
+            true => identity::decrypt(encrypted).map_err(CommandError::Failed),
+            false => Err(CommandError::NotAllowed("this workspace is not allowed to decrypt it".to_owned())),
+        }
     }
 
     fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {

@@ -61,7 +61,7 @@ impl Project {
         let entry = || {
             let entry = self.workspace.config.entry(self.settings.environment.as_deref(), "base")?;
             // Nothing is run for a heading, and nothing secret is shown in one.
-            let plain = !entry.secret && !entry.source_kind.is_command();
+            let plain = !entry.secret && !entry.source_kind.asks_a_program();
             plain.then(|| entry.value(&outside).ok()).flatten()
         };
         let base = self.settings.set_value("base").map(Cow::Borrowed).or_else(entry)?;

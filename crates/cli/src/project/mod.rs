@@ -9,9 +9,12 @@ mod environment;
 mod find;
 pub(crate) mod gitignore;
 mod heading;
+pub(crate) mod identity;
+pub(crate) mod keyring;
 pub(crate) mod locator;
 pub(crate) mod revision;
 pub(crate) mod select;
+pub(crate) mod set_from;
 pub(crate) mod staged;
 pub(crate) mod state;
 mod tracked;
@@ -153,9 +156,11 @@ impl Project {
             fresh_seed: fresh_seed(),
         })?;
         let (environment, chosen_by) = resolved.environment.map(|chosen| (chosen.name, chosen.chosen_by)).unzip();
+        let set_from = set_from::read(&common.set_from, &here)?;
         let settings = EvalSettings {
             environment,
-            set: resolved.set,
+            set: [resolved.set, set_from.clone()].concat(),
+            set_secrets: set_from.into_iter().map(|(name, _)| name).collect(),
             variables: variables(&root, &workspace, &trust, common)?,
             can_ask: resolved.can_ask,
             secrets_to: resolved.secrets_to,

@@ -3,10 +3,11 @@
 use crate::error::CommandError;
 use crate::files::{anywhere, is_outside};
 use crate::project::Project;
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 use yieldtray_source::{Code, Problem};
-use yieldtray_transport::{Options, Proxy};
-use yieldtray_workspace::config::Setting;
+use yieldtray_transport::{ClientCertificate, Options, Proxy};
+use yieldtray_workspace::config::{SendSettings, Setting};
 
 /// The options of the transport for the chosen environment; paths count from the workspace's root.
 ///
@@ -30,12 +31,38 @@ pub(crate) fn options(project: &Project) -> Result<Options, CommandError> {
         },
         no_proxy: settings.no_proxy.clone(),
         ca: path("ca", &settings.ca)?,
-        certificate: certificate.map(|chain| (chain.clone(), key.unwrap_or(chain))),
+        certificate: match certificate {
+            None => None,
+            Some(chain) => {
+                let key = key.unwrap_or_else(|| chain.clone());
+                Some(ClientCertificate { chain, key, password: password(project, settings)? })
+            }
+        },
         socket: path("socket", &settings.socket)?,
         ..usual
     };
     options.check_files().map_err(CommandError::refused)?;
     Ok(options)
+}
+
+/// The password of the client's key: the value of the variable that `key_password` names.
+fn password(project: &Project, settings: &SendSettings) -> Result<Option<String>, CommandError> {
+    let Some(setting) = &settings.key_password else { return Ok(None) };
+    let name = &setting.value;
+    if let Some(value) = project.settings.set_value(name) {
+        return Ok(value.to_text().ok().map(Cow::into_owned));
+    }
+    let config = &project.workspace.config;
+    let place = project.workspace.shown_line(setting.source, setting.span.start());
+    let refused = |why: &str, hint: String| {
+        CommandError::refused_with(format!("`key_password = \"{name}\"` of {place}: {why}"), hint)
+    };
+    let Some(entry) = config.entry(project.settings.environment.as_deref(), name) else {
+        return Err(refused("there is no such variable", format!("define `{name}` in `[values]`, or pass `--set`")));
+    };
+    let value = entry.value(&project.workspace.outside(&project.settings.variables));
+    let value = value.map_err(|error| refused(&error.message, error.hint))?;
+    Ok(value.to_text().ok().map(Cow::into_owned))
 }
 
 fn allowed_path(project: &Project, what: &str, setting: &Setting<String>) -> Result<PathBuf, CommandError> {

@@ -124,14 +124,112 @@ fn certificates_are_checked_in_both_directions() {
     run("ca = 'ca.pem'", &["send", "a"]).exits(3);
     for (send, message) in [
         ("certificate = 'gone.pem'", "cannot read"),
-        ("certificate = 'ca.pem'", "contains no PEM private key"),
+        ("certificate = 'ca.pem'", "ca.pem`: no PEM private key found"),
         ("ca = 'a.http'\ncertificate = 'client.pem'", "contains no PEM certificate"),
     ] {
         let run = run(send, &["send", "a"]).exits(2);
         assert!(run.stderr.contains(message), "{send}: {}", run.stderr);
     }
+    // Certificate and key in one encrypted file; its password is the value of a variable.
+    std::fs::write(workspace.path().join("client.p12"), papers.client_pkcs12("windfall").expect("a file"))
+        .expect("a file");
+    let encrypted = "ca = 'ca.pem'\ncertificate = 'client.p12'\nkey_password = 'desk_password'";
+    run(encrypted, &["send", "a", "--set", "desk_password=windfall"]).exits(0);
+    let wrong = run(encrypted, &["send", "a", "--set", "desk_password=windfell"]).exits(2);
+    assert!(wrong.stderr.contains("client.p12`: the PKCS#12 file cannot be read"), "{}", wrong.stderr);
+    let unset = run(encrypted, &["send", "a"]).exits(2);
+    assert!(
+        unset.stderr.contains("`key_password = \"desk_password\"` of yieldtray.toml:6: there is no such variable"),
+        "{}",
+        unset.stderr
+    );
     let old = run(all, &["send", "--text", "GET /health HTTP/1.1", "--show", "head"]).exits(0);
     assert!(old.stdout.contains("HTTP/1.1 200 OK"), "{}", old.stdout);
+}
+
+#[test]
+fn an_api_key_goes_where_its_line_says_and_to_no_other_server() {
+    let cells = "%% header\n% auth key header X-Api-Key {{key}}\n/echo\n\n%% query\n% auth key query \"api key\" {{key}}\n/echo?page=1\n\n\
+                 %% cookie\n% auth key cookie desk {{key}}\n/echo\n\n%% own\n% auth key header X-Api-Key {{key}}\n/echo\nX-Api-Key: mine-4617\n";
+    let workspace = TestWorkspace::new().file("a.http", cells);
+    for (place, expected) in [
+        ("header", "body.headers.exists(h, h == ['x-api-key', 'local-key-4616'])"),
+        ("query", "body.target == '/echo?page=1&api%20key=local-key-4616'"),
+        ("cookie", "body.headers.exists(h, h == ['cookie', 'desk=local-key-4616'])"),
+        ("own", "body.headers.filter(h, h[0] == 'x-api-key') == [['x-api-key', 'mine-4617']]"),
+    ] {
+        let run = workspace.run(&["send", place, "--pick", expected]).exits(0);
+        assert_eq!(run.stdout, "true\n", "{place}");
+        let run = workspace.run(&["send", place, "--show", "all"]).exits(0);
+        assert!(!run.both().contains("local-key"), "{place}: {}", run.both());
+    }
+    // A key that is written out in a shared line is bound to `base` all the same.
+    let shared = "% auth key query key windfall-4616\n\n%% here\n/echo\n\n%% there\nGET http://127.0.0.1:1/echo\n";
+    let workspace = TestWorkspace::new().file("a.http", shared);
+    let run = workspace.run(&["send", "here", "--show", "sent"]).exits(0);
+    assert!(run.stdout.contains("/echo?key=[secret]") && !run.both().contains("windfall"), "{}", run.both());
+    let run = workspace.run(&["send", "there"]).exits(2);
+    assert!(
+        run.stderr.contains("`this API key` is a secret and may not be sent to `http://127.0.0.1:1`"),
+        "{}",
+        run.stderr
+    );
+
+    for (line, message) in [
+        ("% auth key", "`% auth key` is missing where it goes"),
+        ("% auth key body X {{key}}", "an API key cannot go to `body`"),
+        ("% auth key header X", "`% auth key header` is missing the key"),
+        ("% auth key header \"X Y\" {{key}}", "`X Y` is not a valid name of a header"),
+        ("% auth key cookie a {{key + ';'}}", "a key in a cookie cannot contain U+003B"),
+    ] {
+        let run = TestWorkspace::new().file("a.http", &format!("{line}\n\n%% a\n/echo\n")).run(&["send", "a"]).exits(2);
+        assert!(run.stderr.contains(message), "{line}: {}", run.stderr);
+    }
+}
+
+#[test]
+fn a_request_is_signed_as_it_goes_out() {
+    let cells = "% sign scale\n\n%% order\nPOST /dispatch/orders\n\n{ \"trays\": 12 }\n\n% check status == 202\n\n\
+                 %% big\nPOST /dispatch/orders\nContent-Type: application/json\n% body from order.json verbatim\n\n% check body.trays == 13\n\n\
+                 %% bare\n% sign off\nPOST /dispatch/orders\n\n{}\n\n% check body.detail == 'Signature-Input is wanted'\n";
+    let workspace = signing_workspace(
+        "key = 'scale.pem'\nkey_id = 'scale-1'\ntag = 'dispatch'\nexpires = '1m'\nnonce = true\n",
+        cells,
+    );
+    workspace.run(&["replay"]).exits(0);
+    let run = workspace.run(&["send", "order", "--show", "sent"]).exits(0);
+    assert!(run.stdout.contains("content-digest: sha-256=:"), "{}", run.stdout);
+    let parameters = "sig1=(\"@method\" \"@target-uri\" \"content-digest\");created=";
+    assert!(run.stdout.contains(parameters), "{}", run.stdout);
+    assert!(run.stdout.contains("alg=\"ed25519\";keyid=\"scale-1\";tag=\"dispatch\";expires="), "{}", run.stdout);
+    let dry = workspace.run(&["send", "order", "--dry-run"]).exits(0);
+    assert!(dry.stdout.contains("signature: sig1=:"), "{}", dry.stdout);
+
+    let listed =
+        "components = ['@method', '@path', 'content-type', 'content-digest']\nlabel = 'gate'\nkey = 'scale.pem'\n";
+    let run = signing_workspace(listed, cells).run(&["send", "order", "--pick", "body.signed"]).exits(0);
+    assert_eq!(run.stdout, "[\"@method\",\"@path\",\"content-type\",\"content-digest\"]\n");
+
+    for (signing, message) in [
+        ("", "`[signing.scale]` needs either `key` or `secret`"),
+        ("secret = 'windfall'\n", "the secret is shorter than 32 bytes"),
+        ("key = 'scale.pem'\ncomponents = ['@methd']\n", "unknown component `@methd`: did you mean `@method`?"),
+        ("key = 'scale.pem'\ncomponents = ['x-gate']\n", "cannot sign the request: it has no `x-gate`"),
+        ("key = 'scale.pem'\nlabel = 'A b'\n", "`A b` cannot be a label"),
+    ] {
+        let run = signing_workspace(signing, cells).run(&["send", "order"]);
+        assert!(run.code >= 2 && run.stderr.contains(message), "{signing}: {}", run.both());
+    }
+    let run = TestWorkspace::new().file("a.http", "% sign scale\n\n%% a\n/echo\n").run(&["lint"]).exits(2);
+    assert!(run.both().contains("no signing profile `scale`"), "{}", run.both());
+}
+
+fn signing_workspace(signing: &str, cells: &str) -> TestWorkspace {
+    let workspace = TestWorkspace::new();
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("the file");
+    let workspace = workspace.file("yieldtray.toml", &format!("{config}\n[signing.scale]\n{signing}"));
+    let workspace = workspace.file("scale.pem", Server::Local.client_key()).file("order.json", "{ \"trays\": 13 }");
+    workspace.file("a.http", cells)
 }
 
 /// A proxy with one kind of response, which contains what it was asked for.

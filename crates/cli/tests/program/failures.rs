@@ -177,7 +177,7 @@ fn what_stands_in_the_way_is_named() {
     std::fs::write(workspace.path().join("chain.pem"), chain.expect("a packhouse").1.authority).expect("a file");
     std::fs::write(workspace.path().join("key.pem"), key).expect("a file");
     let run = run("certificate = 'chain.pem'\nkey = 'key.pem'").exits(2);
-    assert!(run.stderr.contains("key.pem` is encrypted"), "{}", run.stderr);
+    assert!(run.stderr.contains("key.pem`: the key is encrypted, and no password is given"), "{}", run.stderr);
 }
 
 #[test]

@@ -34,6 +34,7 @@ mod reports;
 mod requests;
 mod run;
 mod schemas;
+mod secret_stores;
 mod secrets;
 mod send;
 #[cfg(feature = "other-programs")]

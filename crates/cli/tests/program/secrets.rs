@@ -360,3 +360,31 @@ fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
     );
     search("import --dry", &dry.bytes);
 }
+
+#[test]
+fn a_secret_comes_from_a_file_or_a_pipe_and_not_from_the_command_line() {
+    let workspace = TestWorkspace::new()
+        .file("pin.txt", "windfall-2026\r\n")
+        .file("a.http", "GET /echo?pin={{pin}}\n\n% check status == 200\n");
+    let arrived = |run: crate::support::Run| {
+        assert!(!run.both().contains("windfall"), "{}", run.both());
+        run
+    };
+    let args = ["send", "a.http", "--show", "all", "--set-from"];
+    let run = arrived(workspace.run(&[&args[..], &["pin=pin.txt"]].concat()).exits(0));
+    assert!(run.stdout.contains("/echo?pin=[secret]"), "{}", run.stdout);
+    arrived(workspace.run_with(&[&args[..], &["pin=-"]].concat(), "windfall-2027\n", &[]).exits(0));
+    let pick = ["send", "a.http", "--pick", "body.target.endsWith('pin=windfall-2027')", "--set-from", "pin=-"];
+    assert_eq!(workspace.run_with(&pick, "windfall-2027\n", &[]).exits(0).stdout, "true\n");
+    let listed = arrived(workspace.run(&["values", "--set-from", "pin=pin.txt"]).exits(0));
+    assert!(listed.stdout.contains("pin"), "{}", listed.stdout);
+    for (given, message) in [
+        ("pin", "`--set-from pin` is missing a file"),
+        ("pin=", "`--set-from pin=` is missing a file"),
+        ("pin=gone.txt", "cannot read the value of `pin` from `gone.txt`"),
+        ("a b=pin.txt", "`a b` is not a valid variable name"),
+    ] {
+        let run = workspace.run(&[&args[..], &[given]].concat()).exits(2);
+        assert!(run.stderr.contains(message), "{given}: {}", run.stderr);
+    }
+}

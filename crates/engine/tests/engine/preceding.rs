@@ -1,11 +1,12 @@
 //! The steps before a request is sent, and their order: arguments, skipping, prompts, tokens.
 
 use std::cell::RefCell;
+use yieldtray_credentials::oauth::{Token, TokenKind};
 use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;
 use yieldtray_http::Exchange;
-use yieldtray_test_support::{json_answer, settings, with_run};
-use yieldtray_workspace::request::{Token, Tokens};
+use yieldtray_test_support::{json_answer, settings, token_of, with_run};
+use yieldtray_workspace::request::Tokens;
 
 /// The prompts and requests of a run, in order: `? question` and `METHOD path`.
 fn steps(fixture: &str, set: &[(&str, Value)], answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>) {
@@ -28,10 +29,12 @@ fn drive(run: &mut Run<'_>, answer: impl Fn(&str) -> Exchange) -> (Vec<String>, 
                 let answer = answer(&path);
                 run.complete(ready, Ok(answer));
             }
-            Next::Authorize(request) => {
-                steps.push(format!("token of {}", request.profile));
-                let answer = answer("/token");
-                run.authorize(&request, Ok(&answer));
+            Next::Authorize(mut flow) => {
+                let outcome = token_of(&mut flow, &mut |_| {
+                    steps.push("token of shift".to_owned());
+                    Ok(answer("/token"))
+                });
+                run.authorize(flow.profile(), outcome);
             }
             Next::Pause(pause) => run.resume(&pause),
             Next::Wait => unreachable!("one at a time, nothing is waited for"),
@@ -130,6 +133,8 @@ fn kept(access: &str, expires_at: Option<i64>, refresh: Option<&str>, fingerprin
         fingerprint,
         access: access.to_owned(),
         refresh,
+        kind: TokenKind::Bearer,
+        scope: None,
         expires_at,
         obtained_now: false,
     });

@@ -45,7 +45,8 @@ instructions! {
     "field" Cell "field NAME = TEXT" "a form field" "% field grower = G-11" "field ${1:name} = ${2:text}";
     "part" Cell "part NAME = TEXT [type MEDIA] | part NAME from PATH [type MEDIA] [as FILENAME]" "a part of a multipart body" "% part photo from crate.png type image/png" "part ${1:name} = ${2:text}";
     "body" Cell "body from PATH [verbatim]" "reads the body from a file" "% body from lot.json" "body from ${1:path}";
-    "auth" Any "auth basic USER PASS | bearer TOKEN | digest USER PASS | oauth2 PROFILE | none" "credentials" "% auth bearer {{token}}" "auth ${1|basic,bearer,digest,oauth2,none|} $2";
+    "auth" Any "auth basic USER PASS | bearer TOKEN | digest USER PASS | oauth2 PROFILE | key header|query|cookie NAME VALUE | none" "credentials" "% auth bearer {{token}}" "auth ${1|basic,bearer,digest,oauth2,key,none|} $2";
+    "sign" Any "sign PROFILE | sign off" "signs the request by `[signing.PROFILE]` (RFC 9421)" "% sign gate" "sign ${1:profile}";
     "timeout" Any "timeout DURATION" "time limit for the response" "% timeout 5s" "timeout ${1:5s}";
     "redirects" Any "redirects N" "maximum number of redirects to follow" "% redirects 0" "redirects ${1:0}";
     "cookies" Any "cookies on|off" "whether cookies are sent and stored" "% cookies off" "cookies ${1|off,on|}";

@@ -68,7 +68,7 @@ fn evaluated(resolver: &mut Resolver<'_>, source: SourceId, expression: Span) ->
         }
     };
     let tells = |name: &String| match resolver.candidates(name).next() {
-        Some(Binding::Entry(entry, _)) => !entry.secret && !entry.source_kind.is_command(),
+        Some(Binding::Entry(entry, _)) => !entry.secret && !entry.source_kind.asks_a_program(),
         Some(Binding::Captured(captured)) => !captured.secret,
         Some(Binding::Let { source, expression, .. }) => {
             let compiled = resolver.compile(source, expression);

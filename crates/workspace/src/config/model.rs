@@ -190,7 +190,7 @@ impl Config {
         environment: Option<&str>,
         outside: &'c ExternalSources<'_>,
     ) -> impl Iterator<Item = Value> + 'c {
-        let known = self.entries_for(environment).filter(|entry| entry.secret && !entry.source_kind.is_command());
+        let known = self.entries_for(environment).filter(|entry| entry.secret && !entry.source_kind.asks_a_program());
         known.filter_map(|entry| entry.value(outside).ok().map(Cow::into_owned))
     }
 

@@ -37,6 +37,10 @@ pub enum OutsideKind {
     Certificate,
     /// Opens a page in the browser.
     Browser,
+    /// Reads a secret of the keyring.
+    Keyring,
+    /// Decrypts values with the user's identity.
+    Identity,
 }
 
 impl OutsideKind {
@@ -48,6 +52,8 @@ impl OutsideKind {
             Self::Variables => "reads the environment variables",
             Self::Socket => "connects to the Unix socket",
             Self::Certificate => "uses the certificates or key in",
+            Self::Keyring => "reads the keyring secret",
+            Self::Identity => "decrypts with your identity the values in",
             Self::Browser => "opens a sign-in page in the browser:",
         }
     }
@@ -75,6 +81,8 @@ impl Config {
             let (kind, names) = match &entry.source_kind {
                 ValueSource::Command(command) => (OutsideKind::Command, command.join(" ")),
                 ValueSource::File(path) if leads_outside(path) => (OutsideKind::File, path.clone()),
+                ValueSource::Keyring(name) => (OutsideKind::Keyring, name.clone()),
+                ValueSource::Sealed(path) => (OutsideKind::Identity, path.clone()),
                 // Only the private configuration may name variables of the process.
                 ValueSource::Variable(name) if entry.private => (OutsideKind::Variables, name.clone()),
                 _ => continue,

@@ -233,7 +233,7 @@ impl Reader<'_> {
         }
         one.map(|given| {
             // A variable of the process is nobody's business unless the configuration says otherwise.
-            let secret = secret.unwrap_or(matches!(given, ValueSource::Variable(_)));
+            let secret = secret.unwrap_or(given.is_secret());
             if let Some(span) = listed.filter(|_| !secret) {
                 self.error(span, "`for` applies only to secrets", "add `secret = true`");
             }
@@ -278,10 +278,12 @@ impl Reader<'_> {
         match text.split_once(':') {
             Some(("env", name)) if !name.is_empty() => Some(ValueSource::Variable(name.to_owned())),
             Some(("file", path)) if !path.is_empty() => Some(ValueSource::File(path.to_owned())),
+            Some(("keyring", name)) if !name.is_empty() => Some(ValueSource::Keyring(name.to_owned())),
+            Some(("sealed", path)) if !path.is_empty() => Some(ValueSource::Sealed(path.to_owned())),
             _ => {
                 // The text is not repeated: it may be the secret itself.
                 let message = "unknown source";
-                self.error(held.span().into(), message, "use `env:NAME` or `file:PATH`");
+                self.error(held.span().into(), message, "use `env:NAME`, `file:PATH`, `keyring:NAME` or `sealed:PATH`");
                 None
             }
         }

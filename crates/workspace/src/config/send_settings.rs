@@ -42,6 +42,8 @@ pub struct SendSettings {
     pub certificate: Option<Setting<String>>,
     /// The key of that certificate (PEM); by default in the same file.
     pub key: Option<Setting<String>>,
+    /// The variable that has the password of the key.
+    pub key_password: Option<Setting<String>>,
     /// A Unix socket that everything is sent to.
     pub socket: Option<Setting<String>>,
     /// How many bytes of a body are saved to a file.
@@ -61,6 +63,7 @@ pub(super) const SEND: TableKeys = TableKeys {
         "ca",
         "certificate",
         "key",
+        "key_password",
         "socket",
         "save_limit",
     ],
@@ -84,6 +87,7 @@ impl SendSettings {
             ca: first(self.ca, &overlaid_by.ca),
             certificate: first(self.certificate, &overlaid_by.certificate),
             key: first(self.key, &overlaid_by.key),
+            key_password: first(self.key_password, &overlaid_by.key_password),
             socket: first(self.socket, &overlaid_by.socket),
             save_limit: self.save_limit.or(overlaid_by.save_limit),
         }
@@ -123,10 +127,11 @@ impl Reader<'_> {
                     settings.proxy = proxy.map(|proxy| self.setting(held, proxy));
                 }
                 "no_proxy" => settings.no_proxy = self.expect_text(key, held),
-                "ca" => settings.ca = self.path_setting(key, held),
-                "certificate" => settings.certificate = self.path_setting(key, held),
-                "key" => settings.key = self.path_setting(key, held),
-                "socket" => settings.socket = self.path_setting(key, held),
+                "ca" => settings.ca = self.text_setting(key, held),
+                "certificate" => settings.certificate = self.text_setting(key, held),
+                "key" => settings.key = self.text_setting(key, held),
+                "key_password" => settings.key_password = self.text_setting(key, held),
+                "socket" => settings.socket = self.text_setting(key, held),
                 "save_limit" => {
                     let hint = "for example `\"1GiB\"` or `\"500MB\"`";
                     settings.save_limit =
@@ -142,7 +147,7 @@ impl Reader<'_> {
         Setting { value, private: self.private, source: self.source, span: held.span().into() }
     }
 
-    fn path_setting(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<Setting<String>> {
+    fn text_setting(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<Setting<String>> {
         self.expect_text(key, held).map(|path| self.setting(held, path))
     }
 

@@ -1,6 +1,7 @@
 //! How a configuration gives a value: itself, or by where it comes from.
 
 use super::variables::how_to_read;
+use crate::SealedFile;
 use crate::config::Variables;
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -40,12 +41,21 @@ pub enum ValueSource {
     File(String),
     /// The output of a command, without the line ends that end it.
     Command(Vec<String>),
+    /// `keyring:NAME`: a secret of the system's keyring.
+    Keyring(String),
+    /// `sealed:PATH`: the value of the same name in a file of encrypted values.
+    Sealed(String),
 }
 
 impl ValueSource {
-    /// Whether a command gives it.
-    pub fn is_command(&self) -> bool {
-        matches!(self, ValueSource::Command(_))
+    /// Whether a program outside this one gives it: it is asked only when the value is needed.
+    pub fn asks_a_program(&self) -> bool {
+        matches!(self, ValueSource::Command(_) | ValueSource::Keyring(_))
+    }
+
+    /// Whether it gives nothing but secrets.
+    pub(super) fn is_secret(&self) -> bool {
+        matches!(self, ValueSource::Variable(_) | ValueSource::Keyring(_) | ValueSource::Sealed(_))
     }
 
     /// The source as text; `None` for a literal value.
@@ -55,6 +65,8 @@ impl ValueSource {
             ValueSource::Variable(name) => Some(format!("variable {name}")),
             ValueSource::File(path) => Some(format!("file {path}")),
             ValueSource::Command(command) => Some(format!("command {}", command.join(" "))),
+            ValueSource::Keyring(name) => Some(format!("keyring {name}")),
+            ValueSource::Sealed(path) => Some(format!("sealed {path}")),
         }
     }
 }
@@ -83,7 +95,7 @@ pub struct SourceError {
 }
 
 /// The way out where a workspace must be allowed first.
-const NOT_ALLOWED: &str = "review `yieldtray.local.toml`, then run `yieldtray allow`";
+const NOT_ALLOWED: &str = "review the configuration, then run `yieldtray allow`";
 
 /// Where values can come from beside the texts of the workspace.
 #[derive(Clone, Copy)]
@@ -174,6 +186,17 @@ impl ValueEntry {
                 })?;
                 self.text(bytes, || format!("the file `{path}`"))
             }
+            ValueSource::Keyring(name) => {
+                let secret = outside.files.keyring(name).map_err(|why| SourceError {
+                    message: format!("`{}` comes from the keyring: {}", self.name, why.describe()),
+                    hint: match why {
+                        CommandError::NotAllowed(_) => NOT_ALLOWED.to_owned(),
+                        CommandError::Failed(_) => format!("`yieldtray secret store {name}` stores it"),
+                    },
+                })?;
+                Ok(Value::text(secret))
+            }
+            ValueSource::Sealed(path) => self.unseal(path, outside.files),
             ValueSource::Command(command) => {
                 let output = outside.files.run(command).map_err(|why| SourceError {
                     message: format!("`{}` runs the command `{}`, {}", self.name, command.join(" "), why.describe()),
@@ -187,6 +210,31 @@ impl ValueEntry {
                 self.text(output, || format!("the command `{}`", command.join(" ")))
             }
         }
+    }
+
+    /// The value of this name in a file of encrypted values.
+    fn unseal(&self, path: &str, files: &dyn FileSystem) -> Result<Value, SourceError> {
+        let failed = |why: &dyn std::fmt::Display, hint: &str| SourceError {
+            message: format!("`{}` is sealed in `{path}`: {why}", self.name),
+            hint: hint.to_owned(),
+        };
+        let seal = format!("`yieldtray secret seal {} --file {path}` writes it", self.name);
+        let read = match self.private {
+            true => files.read_private(Path::new(path)),
+            false => files.read_data(Path::new(path)),
+        };
+        let bytes = read.map_err(|error| failed(&error, &seal))?;
+        let text = String::from_utf8(bytes).map_err(|_| failed(&"it is not UTF-8 text", &seal))?;
+        let encrypted = SealedFile::parse(&text).and_then(|file| file.get(&self.name));
+        let encrypted = encrypted.map_err(|error| failed(&error, &seal))?;
+        let value = files.unseal(&encrypted).map_err(|why| {
+            let hint = match why {
+                CommandError::NotAllowed(_) => NOT_ALLOWED,
+                CommandError::Failed(_) => "whoever is among the recipients of the file can encrypt it for others",
+            };
+            failed(&why.describe(), hint)
+        })?;
+        self.text(value, || format!("the file `{path}`"))
     }
 
     fn text(&self, bytes: Vec<u8>, whose: impl Fn() -> String) -> Result<Value, SourceError> {

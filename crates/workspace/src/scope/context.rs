@@ -12,8 +12,10 @@ use yieldtray_expression::{Engine, RandomSource, Value};
 pub struct EvalSettings {
     /// The chosen environment.
     pub environment: Option<String>,
-    /// `--set NAME=VALUE`, in order; the last of a name wins.
+    /// `--set NAME=VALUE` and `--set-from NAME=FILE`, in order; the last of a name wins.
     pub set: Vec<(String, Value)>,
+    /// The names among them whose values are secret, since they came from a file.
+    pub set_secrets: Vec<String>,
     /// The environment variables, which `env.NAME` reads.
     pub variables: Variables,
     /// Whether somebody can be asked for the values of `% ask`.
@@ -32,6 +34,11 @@ impl std::fmt::Debug for EvalSettings {
 }
 
 impl EvalSettings {
+    /// Whether the value of a name is a secret that was given with it.
+    pub fn is_set_secret(&self, name: &str) -> bool {
+        self.set_secrets.iter().any(|own| own == name)
+    }
+
     /// The value that `--set` gives to a name.
     pub fn set_value(&self, name: &str) -> Option<&Value> {
         self.set.iter().rev().find(|(set, _)| set == name).map(|(_, value)| value)

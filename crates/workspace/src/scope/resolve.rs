@@ -119,6 +119,7 @@ impl Resolver<'_> {
     pub(super) fn is_declared_secret(&self, name: &str) -> bool {
         let text = &self.workspace.source(self.cell.source).text;
         self.workspace.config.is_secret(name)
+            || self.context.settings.is_set_secret(name)
             || self.workspace.cell(self.cell).instructions().any(|line| match line.kind {
                 InstructionKind::Ask { name: own, secret, .. } | InstructionKind::Yield { name: own, secret, .. } => {
                     secret && own.of(text) == name

@@ -227,7 +227,7 @@ impl ValueLister<'_> {
     fn value(&mut self, resolver: &mut Resolver<'_>, name: &str, found: &Binding<'_>) -> ValueState {
         let workspace = self.context.workspace;
         match found {
-            Binding::Entry(entry, _) if entry.source_kind.is_command() => {
+            Binding::Entry(entry, _) if entry.source_kind.asks_a_program() => {
                 return ValueState::NotRun(entry.source_kind.describe().unwrap_or_default());
             }
             Binding::Ask { source, question, .. } => {
@@ -297,7 +297,7 @@ pub fn across(context: EvalContext<'_>, masker: &mut Masker) -> Vec<EnvironmentC
                 .iter()
                 .map(|environment| {
                     let entry = config.entry(Some(&environment.name), name)?;
-                    if entry.source_kind.is_command() {
+                    if entry.source_kind.asks_a_program() {
                         return Some(ValueState::NotRun(entry.source_kind.describe().unwrap_or_default()));
                     }
                     let value = entry.value(&outside).ok()?.into_owned();

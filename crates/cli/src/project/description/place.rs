@@ -24,7 +24,7 @@ pub(crate) fn expand(context: DescriptionContext<'_>, text: &str) -> Result<Stri
 
 fn value(context: DescriptionContext<'_>, name: &str, text: &str) -> Result<String, CommandError> {
     let ApiInputs { config, files, source_cache } = context.inputs;
-    if config.is_secret(name) {
+    if config.is_secret(name) || context.settings.is_set_secret(name) {
         let message = format!("`{text}` uses the secret `{name}`");
         let hint = "use `request = \"FILE#NAME\"` to fetch a description with credentials";
         return Err(CommandError::refused_with(message, hint));

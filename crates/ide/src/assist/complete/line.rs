@@ -80,6 +80,7 @@ impl Writer<'_> {
                         ("bearer", "bearer {{${1:token}\\}\\}"),
                         ("digest", "digest {{${1:user}\\}\\} {{${2:password}\\}\\}"),
                         ("oauth2", "oauth2 ${1:profile}"),
+                        ("key", "key ${1|header,query,cookie|} ${2:X-Api-Key} {{${3:api_key}\\}\\}"),
                         ("none", "none"),
                     ] {
                         self.add(rest, CompletionKind::Text, name, "credentials", Some(insert.to_owned()));
@@ -93,6 +94,12 @@ impl Writer<'_> {
                 }
                 Some(_) => {}
             },
+            "sign" => {
+                for profile in &workspace.config.signing {
+                    self.add(rest, CompletionKind::Label, &profile.name, "a profile of `[signing]`", None);
+                }
+                self.add(rest, CompletionKind::Text, "off", "no signature", None);
+            }
             "header" => match written.find(':') {
                 None => self.headers(rest, ": "),
                 Some(colon) => {
