@@ -2,6 +2,7 @@
 //! next request may use it; whether a check fails matters to readers of the events only, if no cell needs this one.
 
 use crate::check_evaluator::CheckResults;
+use crate::conversation::ConversationWork;
 use crate::event::CellReport;
 use crate::response_exprs::{Purpose, ResponseExpr};
 use std::sync::Arc;
@@ -26,6 +27,7 @@ pub(crate) struct PendingResponse<'w> {
     pub(crate) passed_wait: Option<ResponseExpr<'w>>,
     pub(crate) token: Option<Token>,
     pub(crate) exchange: Exchange,
+    pub(crate) conversation: ConversationWork<'w>,
 }
 
 /// The values captured from a response before its checks are evaluated.

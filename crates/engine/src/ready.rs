@@ -1,6 +1,9 @@
 //! A request that is ready to be sent.
 
+use crate::conversation::ConversationWork;
+use crate::pages::PageWork;
 use crate::response_exprs::{self, Poll, ResponseExpr};
+use crate::stream::{MAX_HELD_BYTES, StreamWork};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -52,6 +55,12 @@ pub(crate) struct ResponseWork<'w> {
     pub(crate) poll: Option<Poll<'w>>,
     /// Whether the body is read beside the expressions.
     pub(crate) reads_body: bool,
+    /// What the cell says about a stream of events.
+    pub(crate) stream: StreamWork<'w>,
+    /// The lines of a conversation.
+    pub(crate) conversation: ConversationWork<'w>,
+    /// The pages that are followed.
+    pub(crate) pages: Option<PageWork<'w>>,
 }
 
 impl ReadyRequest<'_> {
@@ -66,9 +75,25 @@ impl ReadyRequest<'_> {
         if self.reads_body() { u64::MAX } else { self.work.capture_limit }
     }
 
+    /// The largest part of a stream of events to hold, in bytes.
+    pub fn largest_stream(&self) -> u64 {
+        if self.reads_body() { u64::MAX } else { self.work.capture_limit.min(MAX_HELD_BYTES) }
+    }
+
+    /// Whether a conversation has lines: else whoever is there may speak.
+    pub fn has_script(&self) -> bool {
+        !self.work.conversation.turns.is_empty()
+    }
+
+    /// How often a stream of events is connected again when the server ends it.
+    pub fn reconnects(&self) -> u32 {
+        self.work.stream.reconnects
+    }
+
     /// Whether a check or a yield reads the response's body, or it is validated.
     pub fn reads_body(&self) -> bool {
-        let condition = self.work.poll.iter().map(|poll| &poll.until);
+        let next_page = self.work.pages.iter().filter_map(|pages| pages.next.as_ref());
+        let condition = self.work.poll.iter().map(|poll| &poll.until).chain(next_page);
         self.work.reads_body
             || self.work.exprs.iter().chain(condition).any(|expr| response_exprs::reads_body(&expr.expression))
     }

@@ -1,5 +1,6 @@
 //! A run of a plan.
 
+use crate::conversation::{ConversationEvent, ConversationStep};
 use crate::event::{Event, Summary, TokenReport};
 use crate::event_buffer::EventBuffer;
 use crate::inputs::{RunInputs, RunOptions};
@@ -12,10 +13,12 @@ use crate::ready::ReadyRequest;
 use crate::run_state::{RunState, StepProblems};
 use crate::run_values::RunValues;
 use crate::scheduler::{LaneSteps, Scheduler};
+use crate::stream::StreamVerdict;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::time::Duration;
 use yieldtray_credentials::oauth::Token;
 use yieldtray_expression::{Engine, EvalError, RandomSource, Value};
-use yieldtray_http::{Exchange, Failure, FailureKind, credential, is_secret_header};
+use yieldtray_http::{Exchange, Failure, FailureKind, StreamEvent, credential, is_secret_header};
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::request::Tokens;
 use yieldtray_workspace::scope::{EvalSettings, Tray};
@@ -146,6 +149,30 @@ impl<'w> Run<'w> {
             cx.end_wait();
             cx.on_response(ready, response);
         });
+    }
+
+    /// Takes events of a response that is a stream, whose head is `head`, as they arrive. When the stream has ended, the exchange goes to
+    /// [`complete`](Self::complete).
+    pub fn stream_events(
+        &mut self,
+        ready: &mut ReadyRequest<'w>,
+        head: &Exchange,
+        events: &[StreamEvent],
+    ) -> StreamVerdict {
+        let all = StreamVerdict { used: events.len(), end: None };
+        self.in_lane(ready.lane, |cx| cx.on_events(ready, head, events)).unwrap_or(all)
+    }
+
+    /// Takes what happened in a conversation that `head` began, at `now` after the exchange did, and says what is next. When it has ended, the
+    /// exchange goes to [`complete`](Self::complete).
+    pub fn converse(
+        &mut self,
+        ready: &mut ReadyRequest<'w>,
+        head: &Exchange,
+        event: ConversationEvent,
+        now: Duration,
+    ) -> ConversationStep {
+        self.in_lane(ready.lane, |cx| cx.on_conversation(ready, head, event, now)).unwrap_or(ConversationStep::End)
     }
 
     /// Reports that a request is not sent after all, and why.

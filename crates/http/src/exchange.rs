@@ -1,6 +1,7 @@
 //! Exchanges: a request as it was sent, its response, timings, and failures.
 
 use super::charset;
+use crate::event_stream::{StreamEvent, StreamFormat, events_of};
 use crate::{MASK, PreparedRequest};
 use bytes::Bytes;
 use std::sync::Arc;
@@ -35,6 +36,92 @@ pub struct Exchange {
     pub cookies: Vec<CookieNote>,
     /// Violations of HTTP in the response, and how each was handled.
     pub notes: Vec<String>,
+    /// The trailer fields in order, as bytes (RFC 9110 6.5).
+    pub trailers: Vec<(String, Vec<u8>)>,
+    /// How the body came, if it is a stream of events.
+    pub stream: Option<StreamRecord>,
+    /// The messages of a conversation over a WebSocket, in order.
+    pub messages: Vec<ConversationMessage>,
+    /// The bodies of the pages before this one, where pages were followed.
+    pub pages: Vec<Bytes>,
+}
+
+/// A message of a conversation (RFC 6455).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ConversationMessage {
+    /// What it says.
+    pub data: MessageData,
+    /// When it arrived or was sent, after the exchange began.
+    pub at: Duration,
+    /// Whether the server sent it.
+    pub is_received: bool,
+}
+
+/// What a message says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum MessageData {
+    /// A text.
+    Text(String),
+    /// Bytes.
+    Binary(Bytes),
+}
+
+/// How a stream of events was received.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StreamRecord {
+    /// How many events there were.
+    pub count: u64,
+    /// When each arrived, after the exchange began; empty if the body is not held.
+    pub times: Vec<Duration>,
+    /// Why it ended.
+    pub end: StreamEnd,
+    /// How often it was connected again.
+    pub reconnected: u32,
+}
+
+/// Why a stream of events ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum StreamEnd {
+    /// The server ended it.
+    Server,
+    /// The condition of `% until` became true.
+    Condition,
+    /// `% take` had as many as it wants.
+    Count,
+    /// The time limit.
+    TimeLimit,
+    /// Somebody interrupted it.
+    Interrupted,
+}
+
+impl StreamEnd {
+    /// A stable word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            StreamEnd::Server => "server",
+            StreamEnd::Condition => "until",
+            StreamEnd::Count => "take",
+            StreamEnd::TimeLimit => "time-limit",
+            StreamEnd::Interrupted => "interrupted",
+        }
+    }
+
+    /// The end of that word; `Server` for none of them.
+    pub fn of(word: &str) -> Self {
+        let all = [StreamEnd::Condition, StreamEnd::Count, StreamEnd::TimeLimit, StreamEnd::Interrupted];
+        all.into_iter().find(|end| end.as_str() == word).unwrap_or(StreamEnd::Server)
+    }
+
+    /// It in words, after the number of events.
+    pub fn describe(self) -> &'static str {
+        match self {
+            StreamEnd::Server => "the server ended the stream",
+            StreamEnd::Condition => "`% until` became true",
+            StreamEnd::Count => "`% take` has them all",
+            StreamEnd::TimeLimit => "the time limit ended the stream",
+            StreamEnd::Interrupted => "interrupted",
+        }
+    }
 }
 
 /// One cookie in an exchange.
@@ -89,6 +176,25 @@ pub enum HopKind {
     Redirect,
     /// It asked for proof of who sends, which the next one gave.
     Challenge,
+    /// It was a page that led to the next one.
+    Page,
+}
+
+impl HopKind {
+    /// A stable word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            HopKind::Redirect => "redirect",
+            HopKind::Challenge => "challenge",
+            HopKind::Page => "page",
+        }
+    }
+
+    /// The kind of that word; `Redirect` for none of them.
+    pub fn of(word: &str) -> Self {
+        let all = [HopKind::Challenge, HopKind::Page];
+        all.into_iter().find(|kind| kind.as_str() == word).unwrap_or(HopKind::Redirect)
+    }
 }
 
 /// A response that was not the last.
@@ -150,6 +256,10 @@ impl Exchange {
             proxy: None,
             cookies: Vec::new(),
             notes: Vec::new(),
+            trailers: Vec::new(),
+            stream: None,
+            messages: Vec::new(),
+            pages: Vec::new(),
         }
     }
 
@@ -180,6 +290,17 @@ impl Exchange {
     /// The body as text, by its charset.
     pub fn text(&self) -> std::borrow::Cow<'_, str> {
         charset::decode(&self.body, &self.header("content-type").unwrap_or_default())
+    }
+
+    /// How the body is written, if it is a stream of events.
+    pub fn stream_format(&self) -> Option<StreamFormat> {
+        StreamFormat::of(&self.media_type())
+    }
+
+    /// The events of the body, if it is a stream.
+    pub fn events(&self) -> Vec<StreamEvent> {
+        let times = self.stream.as_ref().map(|stream| stream.times.as_slice()).unwrap_or_default();
+        self.stream_format().map(|format| events_of(format, &self.body, times)).unwrap_or_default()
     }
 
     /// The redirects that were followed.

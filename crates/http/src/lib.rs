@@ -6,6 +6,7 @@ pub mod body_shape;
 mod captured;
 mod charset;
 mod digest;
+mod event_stream;
 mod exchange;
 mod fields;
 pub mod layout;
@@ -25,13 +26,17 @@ pub use body::{Body, BodyPart, FileBody};
 pub use body_kind::BodyKind;
 pub use captured::CapturedExchange;
 pub use digest::digest;
-pub use exchange::{CookieNote, CookieStatus, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
+pub use event_stream::{EventReader, MAX_EVENT_BYTES, StreamEvent, StreamFormat, TooLong, events_of};
+pub use exchange::{
+    ConversationMessage, CookieNote, CookieStatus, Exchange, Failure, FailureKind, Hop, HopKind, MessageData,
+    StreamEnd, StreamRecord, Timings,
+};
 pub use fields::{FIELDS, KnownField, field};
 pub use login::Login;
 pub use media_types::{GRAPHQL_ACCEPT, GRAPHQL_MEDIA_TYPE, MEDIA_TYPES, is_json};
 pub use methods::METHODS;
 pub use origin::{origin_of, parse_origin};
-pub use redirect::{Redirect, next_hop};
+pub use redirect::{Redirect, next_hop, next_link, next_page};
 pub use request::{HeaderFields, PreparedRequest};
 pub use send_options::SendOptions;
 pub use sensitive::{MASK, credential, is_secret_header};

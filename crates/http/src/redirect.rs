@@ -1,6 +1,6 @@
 //! Where a redirect leads, and what goes along.
 
-use super::PreparedRequest;
+use super::{Exchange, PreparedRequest};
 use crate::origin_of;
 use std::sync::Arc;
 use url::Url;
@@ -57,6 +57,55 @@ pub fn next_hop(request: &PreparedRequest, status: u16, location: Option<&str>) 
     // An http URL, which this is, takes both.
     let _ = (next.url.set_username(""), next.url.set_password(None));
     Some(Redirect::To(Arc::new(next)))
+}
+
+/// The request for the page that a link leads to: without a body, and held to the same rules as a redirect.
+pub fn next_page(request: &PreparedRequest, link: &str) -> Redirect {
+    let mut asking = request.clone();
+    asking.verbatim_target = None;
+    asking.sending.redirects = asking.sending.redirects.max(1);
+    match next_hop(&asking, 303, Some(link)) {
+        Some(Redirect::To(next)) => {
+            let mut next = PreparedRequest::clone(&next);
+            next.sending.redirects = request.sending.redirects;
+            Redirect::To(Arc::new(next))
+        }
+        Some(broken) => broken,
+        None => Redirect::Broken("it has no URL".to_owned()),
+    }
+}
+
+/// The URL that the `Link` fields of a response give for the next page (RFC 8288 3).
+pub fn next_link(exchange: &Exchange) -> Option<String> {
+    let fields = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("link"));
+    fields.map(|(_, value)| String::from_utf8_lossy(value)).find_map(|field| next_of_field(&field))
+}
+
+fn next_of_field(field: &str) -> Option<String> {
+    let mut rest = field;
+    loop {
+        let start = rest.find('<')?;
+        let end = start + rest[start..].find('>')?;
+        let target = &rest[start + 1..end];
+        rest = &rest[end + 1..];
+        // The parameters of this link end at a comma outside quotes.
+        let mut in_quotes = false;
+        let stop = rest.find(|c: char| {
+            in_quotes ^= c == '"';
+            c == ',' && !in_quotes
+        });
+        let (parameters, after) = rest.split_at(stop.unwrap_or(rest.len()));
+        let is_next = parameters.split(';').any(|parameter| {
+            let (name, value) = parameter.split_once('=').unwrap_or_default();
+            let types = value.trim().trim_matches('"');
+            name.trim().eq_ignore_ascii_case("rel")
+                && types.split_ascii_whitespace().any(|it| it.eq_ignore_ascii_case("next"))
+        });
+        if is_next {
+            return Some(target.to_owned());
+        }
+        rest = after;
+    }
 }
 
 /// Whether a header field may go to another origin than the one it was written for.

@@ -30,6 +30,8 @@ pub struct PreparedRequest {
     pub digest: Option<Arc<Login>>,
     /// What signs it when it goes out, in this order.
     pub signers: Vec<Arc<dyn Signer>>,
+    /// Whether it begins a conversation over a WebSocket.
+    pub conversation: bool,
     /// Whether its body holds a secret: then it is not repeated to another origin.
     pub secret_body: bool,
 }
@@ -54,6 +56,7 @@ impl PreparedRequest {
             verbatim_target: None,
             digest: None,
             signers: Vec::new(),
+            conversation: false,
             secret_body: false,
         }
     }

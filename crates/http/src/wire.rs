@@ -31,6 +31,9 @@ impl PreparedRequest {
 
     /// The URL as it is sent.
     pub fn address(&self) -> Cow<'_, str> {
+        if self.conversation {
+            return Cow::Owned(self.url.as_str().replacen("http", "ws", 1));
+        }
         match &self.verbatim_target {
             Some(target) => Cow::Owned(format!("{}{target}", &self.url[..url::Position::BeforePath])),
             None => Cow::Borrowed(self.url.as_str()),

@@ -19,6 +19,8 @@ mod lots;
 mod office;
 mod papers;
 mod photos;
+mod readings;
+mod scale_socket;
 #[cfg(feature = "faults")]
 mod secure;
 mod session;
@@ -34,6 +36,7 @@ pub use secure::Certificates;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::routing::{any, get, post};
+use axum::serve::ListenerExt;
 use state::Shared;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -103,6 +106,10 @@ impl Packhouse {
         let (listener, address) = listener()?;
         Self::serve(format!("http://{address}"), address, async move {
             if let Ok(listener) = tokio::net::TcpListener::from_std(listener) {
+                // What is written goes out at once: small messages must not wait for each other.
+                let listener = listener.tap_io(|stream| {
+                    let _ = stream.set_nodelay(true);
+                });
                 let _ = axum::serve(listener, router(server)).await;
             }
         })
@@ -182,6 +189,9 @@ fn router_for(server: Server, wants_certificates: bool) -> Router {
         .route("/lots/{id}/photos", post(photos::add).layer(DefaultBodyLimit::disable()))
         .route("/lots/{id}/grading", post(grading::start))
         .route("/gradings/{number}", get(grading::state))
+        .route("/readings", get(readings::list))
+        .route("/scale/readings", get(readings::stream))
+        .route("/scale/socket", get(scale_socket::open))
         .route("/scale/flaky", get(grading::flaky))
         .route("/gate/arrivals", post(gate::arrive))
         .route("/scale/reading", get(gate::reading))

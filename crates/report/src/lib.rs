@@ -14,6 +14,7 @@ mod json;
 mod junit;
 pub mod log;
 mod merge;
+mod received_parts;
 pub mod record;
 mod sarif;
 mod saved;

@@ -1,11 +1,12 @@
 //! Requests and responses as reports hold them: masked, and of bounded size.
 
 use super::time::millis;
+use crate::received_parts::ReceivedParts;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
-use yieldtray_http::{BodyKind, Exchange, HopKind, MASK, PreparedRequest, Timings, is_secret_header};
+use yieldtray_http::{BodyKind, Exchange, MASK, PreparedRequest, Timings, is_secret_header};
 use yieldtray_workspace::secret::Masker;
 
 /// A larger body, in bytes, is left out of what is kept.
@@ -55,6 +56,9 @@ pub struct ResponseRecord<'k> {
     /// A binary body, in base64.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub body_base64: Option<String>,
+    /// What it has beside.
+    #[serde(default, skip_serializing_if = "ReceivedParts::is_empty")]
+    pub parts: ReceivedParts,
 }
 
 /// How long each phase took, in milliseconds; `None` for one that did not happen.
@@ -145,6 +149,7 @@ impl<'k> ResponseRecord<'k> {
             proxy: exchange.proxy.clone(),
             body,
             body_base64,
+            parts: ReceivedParts::of(exchange, masker),
         }
     }
 
@@ -189,6 +194,7 @@ impl ResponseRecord<'_> {
             proxy,
             body: self.body.map(owned),
             body_base64,
+            parts: self.parts,
         }
     }
 }
@@ -205,11 +211,7 @@ impl Hop {
     /// The hop as it may be written down.
     pub(crate) fn of(hop: &yieldtray_http::Hop, masker: &Masker) -> Self {
         Self {
-            kind: match hop.kind {
-                HopKind::Redirect => "redirect",
-                HopKind::Challenge => "challenge",
-            }
-            .to_owned(),
+            kind: hop.kind.as_str().to_owned(),
             status: hop.status,
             method: hop.method.clone(),
             url: masker.mask(&hop.url).into_owned(),

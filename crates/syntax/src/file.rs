@@ -98,6 +98,20 @@ pub enum InstructionKind {
     Afterwards,
     /// `% contract [NAME]`
     Contract(Option<Span>),
+    /// `% until EXPR`
+    Until(Span),
+    /// `% take N events`
+    Take(u64),
+    /// `% reconnect [N times]`
+    Reconnect(u32),
+    /// `% say TEXT`
+    Say(Span),
+    /// `% say from PATH`
+    SayFrom(Span),
+    /// `% expect EXPR within D [as NAME]`
+    Expect { condition: Span, within: Duration, name: Option<Span> },
+    /// `% follow next [EXPR] [for N pages]`
+    Follow { next: Option<Span>, pages: u32 },
     /// `% graphql`
     GraphQl,
     /// `% variable NAME = EXPR`
@@ -179,7 +193,9 @@ impl InstructionKind {
             InstructionKind::BodyFrom { path, .. }
             | InstructionKind::Save(path)
             | InstructionKind::Each(path)
-            | InstructionKind::Fragments(path) => [Some(path), None, None, None],
+            | InstructionKind::Fragments(path)
+            | InstructionKind::Say(path)
+            | InstructionKind::SayFrom(path) => [Some(path), None, None, None],
             InstructionKind::Skip { reason, .. } => [reason, None, None, None],
             InstructionKind::Auth(Auth::Basic { user, password } | Auth::Digest { user, password }) => {
                 [Some(user), Some(password), None, None]
@@ -244,6 +260,21 @@ impl Cell {
     /// True if its body is a GraphQL document.
     pub fn is_graphql(&self) -> bool {
         self.instructions().any(|line| line.kind == InstructionKind::GraphQl)
+    }
+
+    /// True if it speaks over a WebSocket: by its lines, by its URL, or by the header `Upgrade: websocket`.
+    pub fn is_conversation(&self, text: &str) -> bool {
+        let speaks = |kind: &InstructionKind| {
+            matches!(kind, InstructionKind::Say(_) | InstructionKind::SayFrom(_) | InstructionKind::Expect { .. })
+        };
+        let target = self.request.as_ref().map(|request| request.target.of(text)).unwrap_or_default();
+        target.starts_with("ws://")
+            || target.starts_with("wss://")
+            || self.instructions().any(|line| speaks(&line.kind))
+            || self.fields.iter().any(|field| {
+                field.name.of(text).eq_ignore_ascii_case("upgrade")
+                    && field.value.of(text).eq_ignore_ascii_case("websocket")
+            })
     }
 
     /// The body in which placeholders are replaced: none in a GraphQL document.

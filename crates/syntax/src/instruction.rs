@@ -33,6 +33,12 @@ pub const SUPPORTED: &[&str] = &[
     "play",
     "afterwards",
     "contract",
+    "until",
+    "take",
+    "reconnect",
+    "say",
+    "expect",
+    "follow",
     "graphql",
     "variable",
     "operation",
@@ -63,6 +69,11 @@ pub fn is_language_name(name: &str) -> bool {
             | "false"
             | "null"
     )
+}
+
+/// Whether a response gives `name` to expressions, where no value has it.
+pub fn is_late_name(name: &str) -> bool {
+    matches!(name, "event" | "events" | "trailers" | "message" | "messages" | "pages")
 }
 
 /// Whether a response to a GraphQL request gives `name` to expressions, where no value has it.
@@ -160,7 +171,11 @@ impl<'t> Reader<'t> {
                 let expression = self.expect_expression("% variable id = lot_id")?;
                 Ok(InstructionKind::Variable { name, expression })
             }
-            _ => self.sending().or_else(|| self.control()).unwrap_or_else(|| Err(Box::new(self.unknown()))),
+            _ => self
+                .sending()
+                .or_else(|| self.control())
+                .or_else(|| self.stream())
+                .unwrap_or_else(|| Err(Box::new(self.unknown()))),
         }
     }
 
@@ -183,10 +198,11 @@ impl<'t> Reader<'t> {
         let (why, hint) = match (word, zone) {
             (
                 "name" | "needs" | "waive" | "ask" | "query" | "field" | "part" | "body" | "skip" | "each"
-                | "afterwards" | "graphql" | "variable" | "operation" | "fragments",
+                | "afterwards" | "take" | "reconnect" | "say" | "expect" | "follow" | "graphql" | "variable"
+                | "operation" | "fragments",
                 Section::Preamble,
             ) => ("belongs to a single request, but is before the first one", "move it below a `%%` line".to_owned()),
-            ("yield" | "save" | "wait", Section::Preamble | Section::Head | Section::Alone) => {
+            ("yield" | "save" | "wait" | "until", Section::Preamble | Section::Head | Section::Alone) => {
                 ("needs a response, but is before the request", "move it below the request".to_owned())
             }
             _ => return None,

@@ -13,6 +13,7 @@ mod parse;
 mod request_line;
 mod sending;
 pub mod shell;
+mod stream;
 mod swallowed;
 mod template;
 mod tidy;
@@ -26,7 +27,7 @@ pub use file::{
     Auth, Cell, Field, Instruction, InstructionKind, Item, KeyPlace, Node, PartContent, RequestFile, RequestLine,
     Version, instructions,
 };
-pub use instruction::{SUPPORTED, is_graphql_name, is_language_name};
+pub use instruction::{SUPPORTED, is_graphql_name, is_language_name, is_late_name};
 pub use parse::{MAX_TEXT, Parsed, parse};
 pub use request_line::{control_in_field, is_token, typed_field};
 pub use sending::media_at_end;

@@ -1,29 +1,17 @@
-//! Reads response bodies: decodes content codings, and never holds more than is allowed.
+//! Receives response bodies, and never holds more than is allowed.
 
-use crate::failure::{authority, describe, failure};
-use crate::incoming::{IncomingResponse, SendError};
-use async_compression::tokio::bufread::{BrotliDecoder, GzipDecoder, ZlibDecoder, ZstdDecoder};
+use crate::body_reader::{BodyReader, ReadStop};
+use crate::failure::{authority, failure};
+use crate::incoming::IncomingResponse;
 use bytes::{Bytes, BytesMut};
-use futures_util::{StreamExt, TryStreamExt, stream};
 use std::io;
 use std::time::{Duration, Instant};
-use tokio::io::{AsyncRead, AsyncReadExt, BufReader};
-use tokio_util::io::StreamReader;
 use url::Url;
 use yieldtray_http::{Failure, FailureKind};
-
-/// Content codings that one body may have. Each takes memory and stack, and no server needs more than one.
-const MAX_CODINGS: usize = 5;
-
-/// The content codings that are taken off (RFC 9110 8.4.1, RFC 7932, RFC 8878).
-const KNOWN_CODINGS: [&str; 5] = ["gzip", "x-gzip", "br", "zstd", "deflate"];
 
 /// Bytes a second that a body on its way to a file must bring on average, once it has had the time limit: one that
 /// drips would otherwise take for ever.
 const MIN_BYTES_PER_SECOND: u64 = 1 << 10;
-
-/// Bytes decoded at once.
-const BLOCK_BYTES: usize = 64 << 10;
 
 /// Where a body goes that is not only held.
 pub trait Sink: Send + Sync {
@@ -64,6 +52,8 @@ pub(crate) struct Received {
     pub(crate) note: Option<String>,
     /// The BLAKE3 digest of a body that is not held, in hexadecimal digits.
     pub(crate) digest: Option<String>,
+    /// The trailer fields.
+    pub(crate) trailers: Vec<(String, Vec<u8>)>,
 }
 
 /// Reads the whole body, without content coding (RFC 9110 8.4.1).
@@ -74,39 +64,23 @@ pub(crate) async fn read(
     pace: ReadLimits,
     start: Instant,
 ) -> Result<Received, Failure> {
-    let mut codings = codings(&response);
-    // An unknown coding is taken as it is: many servers announce one without using it.
-    let unknown = codings.iter().find(|coding| !KNOWN_CODINGS.contains(&coding.as_str()));
-    let note = unknown.map(|coding| format!("unknown Content-Encoding `{coding}`: the body is not decoded"));
-    if note.is_some() {
-        codings.clear();
-    }
-    if codings.len() > MAX_CODINGS {
-        let message = format!("{} declares {} content codings, more than {MAX_CODINGS}", authority(url), codings.len());
-        return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
+    let length = response.content_length();
+    let mut reader = BodyReader::new(response, url, start);
+    if let Some(failure) = reader.refused.take() {
+        return Err(*failure);
     }
     let digest = matches!(target, Target::UpTo(_)).then(blake3::Hasher::new);
+    let note = reader.note.take();
     let mut gathered = BodyCollector { target, pace, url, start, note, digest, held: BytesMut::new(), size: 0 };
-    gathered.begin(response.content_length().filter(|_| codings.is_empty()));
-    if codings.is_empty() { plain(response, gathered).await } else { decoded(response, &codings, gathered).await }
-}
-
-fn codings(response: &IncomingResponse) -> Vec<String> {
-    let lines = response.headers().get_all("content-encoding");
-    let codings = lines.iter().flat_map(|value| {
-        let line = String::from_utf8_lossy(value.as_bytes()).to_ascii_lowercase();
-        line.split(',').map(|coding| coding.trim().to_owned()).collect::<Vec<_>>()
-    });
-    codings.filter(|coding| !coding.is_empty() && coding != "identity").collect()
-}
-
-async fn plain(mut response: IncomingResponse, mut gathered: BodyCollector<'_, '_>) -> Result<Received, Failure> {
+    gathered.begin(length.filter(|_| !reader.is_coded()));
     // Most bodies come in one piece, which needs no copy.
     let mut whole: Option<Bytes> = None;
     loop {
-        let (url, start) = (gathered.url, gathered.start);
-        let next = gathered.within(response.chunk()).await?;
-        let Some(chunk) = next.map_err(|error| describe(&error, url, start.elapsed()))? else { break };
+        let chunk = match gathered.within(reader.read()).await? {
+            Ok(chunk) => chunk,
+            Err(ReadStop::End) => break,
+            Err(ReadStop::Failed(failure)) => return Err(*failure),
+        };
         if matches!(gathered.target, Target::Memory) && whole.is_none() && gathered.size == 0 {
             gathered.size = chunk.len() as u64;
             gathered.check_limit()?;
@@ -118,51 +92,11 @@ async fn plain(mut response: IncomingResponse, mut gathered: BodyCollector<'_, '
         }
         gathered.take(&chunk)?;
     }
+    let trailers = reader.take_trailers();
     Ok(match whole {
-        Some(held) => Received { held, size: gathered.size, note: gathered.note, digest: None },
-        None => gathered.received(),
+        Some(held) => Received { held, size: gathered.size, note: gathered.note, digest: None, trailers },
+        None => Received { trailers, ..gathered.received() },
     })
-}
-
-async fn decoded(
-    mut response: IncomingResponse,
-    codings: &[String],
-    mut gathered: BodyCollector<'_, '_>,
-) -> Result<Received, Failure> {
-    let (url, start) = (gathered.url, gathered.start);
-    // A response to HEAD names the coding that a body would have, and has none.
-    let first = gathered.within(response.chunk()).await?.map_err(|error| describe(&error, url, start.elapsed()))?;
-    let Some(first) = first else { return Ok(gathered.received()) };
-    let chunks = stream::iter([Ok(first)]).chain(response.chunks()).map_err(io::Error::other);
-    let mut reader: Box<dyn AsyncRead + Unpin + Send> = Box::new(StreamReader::new(Box::pin(chunks)));
-    for coding in codings.iter().rev() {
-        let coded = BufReader::new(reader);
-        reader = match coding.as_str() {
-            "gzip" | "x-gzip" => Box::new(GzipDecoder::new(coded)),
-            "br" => Box::new(BrotliDecoder::new(coded)),
-            "zstd" => Box::new(ZstdDecoder::new(coded)),
-            _ => Box::new(ZlibDecoder::new(coded)),
-        };
-    }
-    let mut block = vec![0; BLOCK_BYTES];
-    loop {
-        let read = match gathered.within(reader.read(&mut block)).await? {
-            Ok(0) => return Ok(gathered.received()),
-            Ok(read) => read,
-            // The library's own error travels inside; anything else is a broken coding.
-            Err(error) => {
-                return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<SendError>()) {
-                    Some(inner) => describe(inner, url, start.elapsed()),
-                    None => {
-                        let message =
-                            format!("the response body from {} is not {}: {error}", authority(url), codings.join(", "));
-                        failure(FailureKind::NotHttp, message, None, start.elapsed())
-                    }
-                });
-            }
-        };
-        gathered.take(&block[..read])?;
-    }
 }
 
 /// The bytes received so far, and their destination.
@@ -268,7 +202,7 @@ impl BodyCollector<'_, '_> {
     fn received(self) -> Received {
         let is_held = self.held.len() as u64 == self.size;
         let digest = self.digest.filter(|_| !is_held).map(|digest| digest.finalize().to_hex().to_string());
-        Received { held: self.held.freeze(), size: self.size, note: self.note, digest }
+        Received { held: self.held.freeze(), size: self.size, note: self.note, digest, trailers: Vec::new() }
     }
 }
 

@@ -2,9 +2,11 @@
 
 use crate::body::{self, ReadLimits, Sink, Target};
 use crate::connect::Clients;
+use crate::conversation::{self, Conversation};
 use crate::digest::Challenges;
+use crate::event_stream::EventStream;
 use crate::failure::{Via, authority, describe_via, failure, is_lost_connection};
-use crate::incoming::{IncomingResponse, SendError};
+use crate::incoming::{IncomingResponse, SendError, fields};
 use crate::jar::Jar;
 use crate::options::Options;
 use crate::plain_http::{self, PlainClient};
@@ -21,7 +23,8 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
 use thiserror::Error;
 use yieldtray_http::{
-    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, SignError, Timings, next_hop,
+    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, SignError, StreamEnd, Timings,
+    next_hop,
 };
 
 /// The most of a redirect's own body that is read, so that its connection can be used again.
@@ -53,8 +56,31 @@ enum Receiver<'s> {
     Memory,
     /// Memory, up to so many bytes.
     UpTo(u64),
+    /// Memory, up to so many bytes if there is a limit; but a stream of events is returned, to be held up to so many bytes.
+    Streaming(Option<u64>, u64),
     /// Something that takes it as it comes; and whether it is held besides.
     Sink(&'s mut dyn Sink, bool),
+}
+
+/// What came back.
+pub enum Received {
+    /// A whole response.
+    Whole(Exchange),
+    /// The beginning of a stream of events.
+    Events(Box<EventStream>),
+    /// The beginning of a conversation.
+    Conversation(Box<Conversation>),
+}
+
+impl Received {
+    /// The exchange with what arrived so far.
+    fn into_exchange(self) -> Exchange {
+        match self {
+            Received::Whole(exchange) => exchange,
+            Received::Events(stream) => stream.finish(StreamEnd::Interrupted, None),
+            Received::Conversation(conversation) => conversation.exchange().clone(),
+        }
+    }
 }
 
 /// A request that goes out, and what the way to it was.
@@ -95,7 +121,11 @@ impl Client {
     /// # Errors
     /// If it cannot be signed.
     pub fn completed(&self, prepared: &Arc<PreparedRequest>) -> Result<Arc<PreparedRequest>, SignError> {
-        self.nonces.signed_now(self.add_cookies(prepared, Arc::clone(prepared), &mut Vec::new()))
+        let mut outgoing = self.add_cookies(prepared, Arc::clone(prepared), &mut Vec::new());
+        if prepared.conversation {
+            outgoing = conversation::handshake(&outgoing);
+        }
+        self.nonces.signed_now(outgoing)
     }
 
     /// Sends `prepared`, follows redirects, and holds the whole response.
@@ -109,6 +139,26 @@ impl Client {
     }
 
     async fn send_timed(&self, prepared: &Arc<PreparedRequest>, receiver: Receiver<'_>) -> Result<Exchange, Failure> {
+        self.receive_timed(prepared, receiver).await.map(Received::into_exchange)
+    }
+
+    /// Sends `prepared`, follows redirects, and holds the whole response if it has at most `most` bytes; or returns as soon as it is
+    /// a stream of events, of which at most `most_streamed` bytes will be held.
+    pub async fn receive_or_stream(
+        &self,
+        prepared: &Arc<PreparedRequest>,
+        most: u64,
+        most_streamed: u64,
+    ) -> Result<Received, Failure> {
+        let most = if most == u64::MAX { None } else { Some(most) };
+        self.receive_timed(prepared, Receiver::Streaming(most, most_streamed)).await
+    }
+
+    async fn receive_timed(
+        &self,
+        prepared: &Arc<PreparedRequest>,
+        receiver: Receiver<'_>,
+    ) -> Result<Received, Failure> {
         let start = Instant::now();
         let limit = prepared.sending.timeout;
         // Pinned on the stack: its state is kilobytes, and would be moved twice.
@@ -132,7 +182,7 @@ impl Client {
         sink: &mut dyn Sink,
         hold: bool,
     ) -> Result<Exchange, Failure> {
-        self.follow(prepared, Instant::now(), Receiver::Sink(sink, hold)).await
+        self.follow(prepared, Instant::now(), Receiver::Sink(sink, hold)).await.map(Received::into_exchange)
     }
 
     async fn follow(
@@ -140,7 +190,7 @@ impl Client {
         prepared: &Arc<PreparedRequest>,
         start: Instant,
         mut receiver: Receiver<'_>,
-    ) -> Result<Exchange, Failure> {
+    ) -> Result<Received, Failure> {
         let mut way = Redirects { seen: Vec::new(), hops: Vec::new(), cookies: Vec::new(), start };
         let mut request = Arc::clone(prepared);
         let mut answered = false;
@@ -164,17 +214,37 @@ impl Client {
                     return Err(failure(FailureKind::Redirect, message, None, start.elapsed()));
                 }
                 None => {
+                    if let Receiver::Streaming(_, most) = receiver
+                        && exchange.status == 101
+                        && request.conversation
+                    {
+                        exchange.hops = way.hops;
+                        exchange.cookies = way.cookies;
+                        let most = most.min(self.shared.options.body_limit);
+                        let begun = Conversation::begin(exchange, response, most, start).await?;
+                        return Ok(Received::Conversation(Box::new(begun)));
+                    }
+                    if let Receiver::Streaming(_, most) = receiver
+                        && let Some(format) = exchange.stream_format()
+                    {
+                        exchange.hops = way.hops;
+                        exchange.cookies = way.cookies;
+                        let most = most.min(self.shared.options.body_limit);
+                        return Ok(Received::Events(Box::new(EventStream::new(
+                            exchange, format, response, most, start,
+                        ))));
+                    }
                     let target = match &mut receiver {
                         Receiver::Sink(sink, hold) => Target::Sink { sink: &mut **sink, hold: *hold },
-                        Receiver::Memory => Target::Memory,
-                        Receiver::UpTo(most) => Target::UpTo(*most),
+                        Receiver::Memory | Receiver::Streaming(None, _) => Target::Memory,
+                        Receiver::UpTo(most) | Receiver::Streaming(Some(most), _) => Target::UpTo(*most),
                     };
                     let pace =
                         ReadLimits { each: exchange.sent.sending.timeout, limit: self.shared.options.body_limit };
                     self.receive(response, &mut exchange, target, pace, start).await?;
                     exchange.hops = way.hops;
                     exchange.cookies = way.cookies;
-                    return Ok(exchange);
+                    return Ok(Received::Whole(exchange));
                 }
             };
             // The body of a redirect is not needed, but reading it keeps the connection.
@@ -199,7 +269,10 @@ impl Client {
         let answered = self.challenges.answer(Arc::clone(request));
         let outgoing =
             answered.map_err(|why| failure(FailureKind::Other, why.to_string(), None, way.start.elapsed()))?;
-        let outgoing = self.add_cookies(request, outgoing, &mut way.cookies);
+        let mut outgoing = self.add_cookies(request, outgoing, &mut way.cookies);
+        if request.conversation {
+            outgoing = conversation::handshake(&outgoing);
+        }
         if outgoing.signers.is_empty() {
             return Ok(outgoing);
         }
@@ -306,6 +379,7 @@ impl Client {
         exchange.digest = received.digest.or(exchange.digest.take());
         exchange.size = received.size;
         exchange.body = received.held;
+        exchange.trailers = received.trailers;
         exchange.timings.receive = from.elapsed();
         exchange.timings.total = start.elapsed();
         let timings = &exchange.timings;
@@ -380,11 +454,7 @@ impl Head {
             .or_else(|| status.canonical_reason().map(str::to_owned))
             .unwrap_or_default();
         let version = if response.version() == hyper::Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
-        let headers = response
-            .headers()
-            .iter()
-            .map(|(name, value)| (name.as_str().to_owned(), value.as_bytes().to_vec()))
-            .collect();
+        let headers = fields(response.headers());
         let Connected { lookup, connect, tls } = connected;
         let before = [lookup, connect, tls].into_iter().flatten().sum();
         let timings = Timings {
@@ -409,6 +479,10 @@ impl Head {
             timings,
             proxy,
             cookies: Vec::new(),
+            trailers: Vec::new(),
+            stream: None,
+            messages: Vec::new(),
+            pages: Vec::new(),
         };
         (exchange, response)
     }

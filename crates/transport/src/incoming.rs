@@ -3,7 +3,6 @@
 use crate::head;
 use crate::watched::LastHead;
 use bytes::Bytes;
-use futures_util::stream::{self, Stream};
 use http_body::Body;
 use hyper::http::Extensions;
 use hyper::{HeaderMap, StatusCode, Version};
@@ -15,36 +14,36 @@ use std::pin::Pin;
 pub(crate) enum IncomingResponse {
     /// From the client that knows TLS, proxies and HTTP/2.
     Library(reqwest::Response),
-    /// From the client that knows none of these.
-    Straight(hyper::Response<hyper::body::Incoming>),
+    /// From the client that knows none of these, and the trailer fields so far.
+    Straight(hyper::Response<hyper::body::Incoming>, HeaderMap),
 }
 
 impl IncomingResponse {
     pub(crate) fn status(&self) -> StatusCode {
         match self {
             Self::Library(response) => response.status(),
-            Self::Straight(response) => response.status(),
+            Self::Straight(response, _) => response.status(),
         }
     }
 
     pub(crate) fn version(&self) -> Version {
         match self {
             Self::Library(response) => response.version(),
-            Self::Straight(response) => response.version(),
+            Self::Straight(response, _) => response.version(),
         }
     }
 
     pub(crate) fn headers(&self) -> &HeaderMap {
         match self {
             Self::Library(response) => response.headers(),
-            Self::Straight(response) => response.headers(),
+            Self::Straight(response, _) => response.headers(),
         }
     }
 
     pub(crate) fn extensions(&self) -> &Extensions {
         match self {
             Self::Library(response) => response.extensions(),
-            Self::Straight(response) => response.extensions(),
+            Self::Straight(response, _) => response.extensions(),
         }
     }
 
@@ -60,7 +59,7 @@ impl IncomingResponse {
     pub(crate) fn content_length(&self) -> Option<u64> {
         match self {
             Self::Library(response) => response.content_length(),
-            Self::Straight(response) => response.body().size_hint().exact(),
+            Self::Straight(response, _) => response.body().size_hint().exact(),
         }
     }
 
@@ -68,22 +67,30 @@ impl IncomingResponse {
     pub(crate) async fn chunk(&mut self) -> Result<Option<Bytes>, SendError> {
         match self {
             Self::Library(response) => Ok(response.chunk().await?),
-            Self::Straight(response) => loop {
+            Self::Straight(response, trailers) => loop {
                 let body = response.body_mut();
                 let frame = std::future::poll_fn(|context| Pin::new(&mut *body).poll_frame(context)).await;
                 let Some(frame) = frame.transpose().map_err(SendError::of_body)? else { return Ok(None) };
-                // Trailer fields are passed over.
-                if let Ok(bytes) = frame.into_data() {
-                    return Ok(Some(bytes));
+                match frame.into_data() {
+                    Ok(bytes) => return Ok(Some(bytes)),
+                    Err(frame) => trailers.extend(frame.into_trailers().unwrap_or_default()),
                 }
             },
         }
     }
 
-    /// The rest of the body.
-    pub(crate) fn chunks(self) -> impl Stream<Item = Result<Bytes, SendError>> {
-        stream::try_unfold(self, |mut rest| async move { Ok(rest.chunk().await?.map(|bytes| (bytes, rest))) })
+    /// The trailer fields that came after the body (RFC 9110 6.5); the library's own client drops them.
+    pub(crate) fn trailers(&mut self) -> Vec<(String, Vec<u8>)> {
+        match self {
+            Self::Library(_) => Vec::new(),
+            Self::Straight(_, trailers) => fields(trailers),
+        }
     }
+}
+
+/// Fields by name, with their values as bytes.
+pub(crate) fn fields(headers: &HeaderMap) -> Vec<(String, Vec<u8>)> {
+    headers.iter().map(|(name, value)| (name.as_str().to_owned(), value.as_bytes().to_vec())).collect()
 }
 
 /// The error, and its phase.

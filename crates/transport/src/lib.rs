@@ -2,9 +2,12 @@
 //! connections open for a whole run.
 
 mod body;
+mod body_reader;
 mod client;
 mod connect;
+mod conversation;
 mod digest;
+mod event_stream;
 mod failure;
 mod head;
 mod incoming;
@@ -20,7 +23,9 @@ mod upload;
 mod watched;
 
 pub use body::Sink;
-pub use client::Client;
+pub use client::{Client, Received};
+pub use conversation::{Conversation, NextMessage};
+pub use event_stream::{EventStream, NextEvents};
 pub use jar::{Jar, StoredCookie};
 pub use options::{ClientCertificate, Options, Proxy};
 pub use redirect_listener::{RedirectListener, RedirectPage};

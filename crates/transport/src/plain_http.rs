@@ -120,6 +120,6 @@ impl PooledClient<'_> {
         if let Some(gate) = gate {
             gate.close();
         }
-        Ok(IncomingResponse::Straight(response))
+        Ok(IncomingResponse::Straight(response, hyper::HeaderMap::new()))
     }
 }

@@ -71,7 +71,9 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     let file = file.map(|file| if to_output { file } else { project.path_from_here(&file) });
     let held = out.settings.json || display.pick.is_some() || display.wants(Part::Body);
     let how = SendParams { headers, file: file.clone().map(|file| (file, held)), no_log, ..SendParams::default() };
-    let done = service.send_one(prelude, cell, how, host.errors_are_terminal && !out.settings.quiet)?;
+    let bar = host.errors_are_terminal && !out.settings.quiet;
+    let is_live = display.pick.is_none() && display.show.is_empty();
+    let done = service.send_one(prelude, cell, how, bar, is_live.then_some(&mut *out))?;
     show(&project, cell, &done, &Showing { display: &display, file, then: None }, host, out)?;
     if let Some(append) = append {
         add(append, done.answer.is_some(), out)?;
@@ -157,7 +159,7 @@ pub(super) fn show(
         let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some(), is_graphql };
         match &display.pick {
             Some(expression) => out.picked(&shown.pick(run, cell, expression)?)?,
-            None if out.settings.json => {}
+            None if out.settings.json || done.streamed => {}
             None => out.response(&shown, display, host)?,
         }
     }

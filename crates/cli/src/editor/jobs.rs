@@ -91,7 +91,7 @@ fn send(
     let prelude = SendPlan::of(project, cell, needs, prompter, out)?;
     guard(project, &prelude.plan.unsafe_requests(&project.workspace), false, prompter)?;
     let project = &*project;
-    let done = RunService::new(project, prompter).send_one(prelude, cell, SendParams::default(), false)?;
+    let done = RunService::new(project, prompter).send_one(prelude, cell, SendParams::default(), false, None)?;
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
         return Err(CommandError::Interrupted);
     }

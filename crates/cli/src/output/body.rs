@@ -24,16 +24,23 @@ pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> 
     }
     let text = exchange.text();
     let text = masker.mask(&text);
-    let mut formatted = String::with_capacity(text.len() + text.len() / 2);
-    let painter = Painter::new(styles);
-    let done = pretty_print(&text, &exchange.media_type(), |piece, text| painter.paint(&mut formatted, piece, text));
-    if !done {
-        formatted = escape_terminal(&text).into_owned();
-    }
+    let painted = painted(&text, &exchange.media_type(), styles, false);
+    let mut formatted = painted.unwrap_or_else(|| escape_terminal(&text).into_owned());
     if !formatted.ends_with('\n') {
         formatted.push('\n');
     }
     formatted
+}
+
+/// A text laid out and in colors, as its media type allows; `None` if it does not. With `one_line` it stays on its line.
+pub(crate) fn painted(text: &str, media_type: &str, styles: Styles, one_line: bool) -> Option<String> {
+    let mut formatted = String::with_capacity(text.len() + text.len() / 2);
+    let painter = Painter::new(styles);
+    let done = pretty_print(text, media_type, |piece, text| match piece {
+        LayoutPiece::Space if one_line => {}
+        _ => painter.paint(&mut formatted, piece, text),
+    });
+    done.then_some(formatted)
 }
 
 /// Writes pieces in their colors. What starts and ends a colour is made once.

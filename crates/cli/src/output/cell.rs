@@ -173,7 +173,12 @@ impl CellLines<'_> {
 
     /// A URL as it is shown, without the base.
     fn target<'u>(&self, url: &'u str) -> &'u str {
-        let path = self.base.as_deref().and_then(|base| url.strip_prefix(base.trim_end_matches('/')));
+        // A conversation has the origin of the handshake.
+        let of_base = |base: &str| {
+            let base = base.trim_end_matches('/');
+            url.strip_prefix(base).or_else(|| url.strip_prefix("ws")?.strip_prefix(base.strip_prefix("http")?))
+        };
+        let path = self.base.as_deref().and_then(of_base);
         path.filter(|path| path.starts_with(['/', '?'])).unwrap_or(url)
     }
 

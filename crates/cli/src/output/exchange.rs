@@ -5,7 +5,8 @@ use crate::styles::Styles;
 use std::io::{self, Write};
 use std::time::Duration;
 use yieldtray_http::{
-    Body, BodyPart, CookieNote, CookieStatus, Exchange, Hop, HopKind, HttpVersion, PreparedRequest, Timings,
+    Body, BodyPart, CookieNote, CookieStatus, Exchange, Hop, HopKind, HttpVersion, PreparedRequest, StreamRecord,
+    Timings,
 };
 use yieldtray_report::record::header_value;
 use yieldtray_source::escape::{escape_line, escape_terminal};
@@ -70,6 +71,16 @@ pub(crate) fn head(exchange: &Exchange, masker: &Masker, styles: Styles) -> Stri
         text.push_str(&format!("{}: {}\n", styles.name(&escape_line(name)), escape_line(&value)));
     }
     text + "\n"
+}
+
+/// How many events there were, and why no more.
+fn described_stream(stream: &StreamRecord) -> String {
+    let count = super::table::count(usize::try_from(stream.count).unwrap_or(usize::MAX), "event", "events");
+    let again = match stream.reconnected {
+        0 => String::new(),
+        times => format!(", reconnected {}", super::table::count(times as usize, "time", "times")),
+    };
+    format!("{count}{again}: {}", stream.end.describe())
 }
 
 /// The durations of all phases, hop by hop, each with a bar at its position in the whole.
@@ -140,6 +151,7 @@ pub(crate) fn describe_hop(hop: &Hop) -> String {
     let Hop { kind, method, url, status, location, .. } = hop;
     match kind {
         HopKind::Redirect => format!("{method} {url} → {status} {location}"),
+        HopKind::Page => format!("{method} {url} → {status}, next page {location}"),
         HopKind::Challenge => format!("{method} {url} → {status}, answered the authentication challenge"),
     }
 }
@@ -160,6 +172,7 @@ pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, styles: Styles) 
         super::cell::time(exchange.timings.total),
         body::size(exchange.size),
         escape_line(&media).into_owned(),
+        exchange.stream.as_ref().map(described_stream).unwrap_or_default(),
     ];
     parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("  ")
 }

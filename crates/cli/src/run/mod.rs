@@ -3,6 +3,7 @@
 pub(crate) mod authorization;
 pub(crate) mod client_options;
 mod client_pool;
+mod converse;
 mod download;
 mod in_flight;
 pub(crate) mod printer;
@@ -27,10 +28,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use task::{Task, TaskResult};
+use task::{Streamed, Task, TaskResult};
 use tokio::sync::Notify;
-use yieldtray_engine::{Event, Next, Question, ReadyRequest, Run};
-use yieldtray_http::PreparedRequest;
+use yieldtray_engine::{ConversationStep, Event, Next, Question, ReadyRequest, Run};
+use yieldtray_http::{ConversationMessage, PreparedRequest, StreamEvent};
 use yieldtray_report::log::restore_secrets;
 use yieldtray_workspace::CellId;
 
@@ -42,6 +43,8 @@ struct ResponseFiles<'s> {
     save_limit: u64,
     /// A file for the body of one cell's response, and whether the body is held in memory too.
     out: Option<(CellId, PathBuf, bool)>,
+    /// The cell whose conversation a person may lead, if it has no script.
+    speaks: Option<CellId>,
     /// Whether a long download shows how far it is.
     bar: bool,
     /// The files that were saved, relative to the workspace's folder.
@@ -58,7 +61,15 @@ impl<'s> ResponseFiles<'s> {
     fn of(project: &'s Project) -> Self {
         let settings = project.workspace.config.send_settings(project.settings.environment.as_deref());
         let save_limit = settings.save_limit.unwrap_or(DEFAULT_SAVE_LIMIT_BYTES);
-        Self { root: &project.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
+        Self {
+            root: &project.root,
+            save_limit,
+            out: None,
+            speaks: None,
+            bar: false,
+            saved: Mutex::default(),
+            instead: None,
+        }
     }
 }
 
@@ -66,6 +77,16 @@ impl<'s> ResponseFiles<'s> {
 pub(crate) trait RunObserver {
     /// Gets what happens, in the order of the plan.
     fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
+
+    /// Gets events of a stream as they arrive.
+    fn on_stream_events(&mut self, _run: &Run<'_>, _cell: CellId, _events: &[StreamEvent]) -> io::Result<()> {
+        Ok(())
+    }
+
+    /// Gets a message of a conversation when it was sent or received.
+    fn on_message(&mut self, _run: &Run<'_>, _cell: CellId, _message: &ConversationMessage) -> io::Result<()> {
+        Ok(())
+    }
 
     /// True if it wants ticks while nothing happens.
     fn wants_ticks(&self) -> bool {
@@ -193,6 +214,41 @@ fn drive(
                         senders.answered(&ready);
                     }
                     run.complete(ready, answer);
+                }
+                Some(TaskResult::Streamed(streamed)) => {
+                    let Streamed { mut ready, stream, client, events, end } = *streamed;
+                    let verdict = run.stream_events(&mut ready, stream.exchange(), &events);
+                    let used = &events[..verdict.used];
+                    audience.on_stream_events(run, ready.cell, used)?;
+                    match (verdict.end, end) {
+                        (Some(end), _) => {
+                            // Events that came in the same piece, after the last that was wanted, do not count.
+                            let count = stream.count() - (events.len() - used.len()) as u64;
+                            let last = used.last().map_or(0, |event| event.end);
+                            run.complete(ready, Ok(stream.finish(end, Some((count, last)))));
+                        }
+                        (None, Some(end)) => run.complete(ready, Ok(stream.finish(end, None))),
+                        (None, None) => {
+                            let task = Task::Receive(ready, stream, client);
+                            driver.push(task.run(began, saving, Arc::clone(&cut_off)));
+                        }
+                    }
+                }
+                Some(TaskResult::Conversed(mut conversing)) => {
+                    let cell = conversing.ready.cell;
+                    for message in &conversing.messages {
+                        audience.on_message(run, cell, message)?;
+                    }
+                    let (head, now) = (conversing.conversation.exchange(), conversing.conversation.elapsed());
+                    let step = match conversing.is_over {
+                        true => ConversationStep::End,
+                        false => run.converse(&mut conversing.ready, head, conversing.event.clone(), now),
+                    };
+                    let task = match step {
+                        ConversationStep::End => Task::Close(conversing),
+                        step => Task::Converse(conversing, step),
+                    };
+                    driver.push(task.run(began, saving, Arc::clone(&cut_off)));
                 }
                 Some(TaskResult::SignIn(authorization, sign_in)) => {
                     emit(run, audience)?;

@@ -13,6 +13,7 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 use yieldtray_engine::{CellReport, Event, ExitCode, Run, TokenReport};
+use yieldtray_http::{ConversationMessage, StreamEvent};
 use yieldtray_http::{Exchange, PreparedRequest};
 use yieldtray_report::Entry;
 use yieldtray_report::log::LoggedExchange;
@@ -72,8 +73,10 @@ pub(crate) struct SendResult<'s> {
     pub(crate) report: Option<CellReport>,
     /// The same of those that went before it.
     pub(crate) before: Vec<CellReport>,
-    /// Tokens that were got.
+    /// Tokens that were obtained.
     pub(crate) tokens: Vec<TokenReport>,
+    /// Whether events of a stream were printed as they arrived.
+    pub(crate) streamed: bool,
     client: Arc<Client>,
     cookies: Vec<StoredCookie>,
     store: Option<Store>,
@@ -85,16 +88,16 @@ impl<'s> SendResult<'s> {
     pub(super) fn new(
         project: &'s Project,
         run: Run<'s>,
-        collector: ReportCollector,
+        collector: ReportCollector<'_>,
         client: Arc<Client>,
         cookies: Vec<StoredCookie>,
         store: Option<Store>,
         logbook: Option<LogRecorder>,
     ) -> Self {
-        let ReportCollector { cell: _, report, before, tokens } = collector;
+        let ReportCollector { report, before, tokens, streamed, .. } = collector;
         let captured = report.as_ref().and_then(|report| report.captured.as_ref());
         let answer = captured.and_then(|captured| captured.answer.clone());
-        Self { project, run, answer, report, before, tokens, client, cookies, store, logbook }
+        Self { project, run, answer, report, before, tokens, streamed, client, cookies, store, logbook }
     }
 
     /// The exchange as the log keeps it.
@@ -122,20 +125,36 @@ impl<'s> SendResult<'s> {
 }
 
 /// Collects the reports of a cell and of those before it.
-pub(super) struct ReportCollector {
+pub(super) struct ReportCollector<'o> {
     cell: CellId,
+    /// Where events of a stream are printed as they arrive.
+    live: Option<&'o mut Out>,
+    /// Whether any were.
+    streamed: bool,
     report: Option<CellReport>,
     before: Vec<CellReport>,
     tokens: Vec<TokenReport>,
 }
 
-impl ReportCollector {
-    pub(super) fn new(cell: CellId) -> Self {
-        Self { cell, report: None, before: Vec::new(), tokens: Vec::new() }
+impl<'o> ReportCollector<'o> {
+    pub(super) fn new(cell: CellId, live: Option<&'o mut Out>) -> Self {
+        Self { cell, live, streamed: false, report: None, before: Vec::new(), tokens: Vec::new() }
     }
 }
 
-impl RunObserver for ReportCollector {
+impl RunObserver for ReportCollector<'_> {
+    fn on_message(&mut self, run: &Run<'_>, cell: CellId, message: &ConversationMessage) -> io::Result<()> {
+        let Some(out) = self.live.as_mut().filter(|_| cell == self.cell) else { return Ok(()) };
+        self.streamed = true;
+        out.conversation_message(message, run.masker(), &run.workspace().cell(cell).name)
+    }
+
+    fn on_stream_events(&mut self, run: &Run<'_>, cell: CellId, events: &[StreamEvent]) -> io::Result<()> {
+        let Some(out) = self.live.as_mut().filter(|_| cell == self.cell) else { return Ok(()) };
+        self.streamed |= !events.is_empty();
+        out.events(events, run.masker(), &run.workspace().cell(cell).name)
+    }
+
     fn on_event(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
             Event::CellFinished(own) if own.cell == self.cell => self.report = Some(*own),

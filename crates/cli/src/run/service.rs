@@ -5,6 +5,7 @@ use super::response_source::ResponseSource;
 use super::send_one::{ReportCollector, SendParams, SendPlan, SendResult};
 use super::{ClientPool, ResponseFiles, RunObserver, drive, emit};
 use crate::error::CommandError;
+use crate::output::Out;
 use crate::project::Project;
 use crate::project::state::PersistedState;
 use crate::prompt::Prompter;
@@ -72,13 +73,15 @@ impl<'p> RunService<'p> {
         Self { project, prompter }
     }
 
-    /// Sends a cell, and before it those of its plan. A long download shows its progress if `progress_bar`.
+    /// Sends a cell, and before it those of its plan. A long download shows its progress if `progress_bar`. Events of a stream are printed
+    /// to `live` as they arrive.
     pub(crate) fn send_one(
         &self,
         plan: SendPlan,
         cell: CellId,
         params: SendParams,
         progress_bar: bool,
+        live: Option<&mut Out>,
     ) -> Result<SendResult<'p>, CommandError> {
         let project = self.project;
         let SendPlan { plan, kept: PersistedState { tray, tokens, jar, store } } = plan;
@@ -95,11 +98,12 @@ impl<'p> RunService<'p> {
         let client = Arc::new(Client::new(options(project)?).with_jar(jar));
         let files = ResponseFiles {
             out: params.file.map(|(file, held)| (cell, file, held)),
+            speaks: live.as_ref().filter(|_| self.prompter.is_there()).map(|_| cell),
             bar: progress_bar,
             instead: params.instead.map(|prepared| (cell, prepared)),
             ..ResponseFiles::of(project)
         };
-        let mut collector = ReportCollector::new(cell);
+        let mut collector = ReportCollector::new(cell, live);
         let mut clients = ClientPool::one(Arc::clone(&client));
         drive(&mut run, &mut clients, &files, 1, self.prompter, &mut collector)?;
         Ok(SendResult::new(project, run, collector, client, cookies, store, log))

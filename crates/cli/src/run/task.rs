@@ -2,6 +2,7 @@
 
 use super::ResponseFiles;
 use super::authorization::{Advance, Authorization};
+use super::converse::{Conversing, typed_lines};
 use crate::error::CommandError;
 use crate::prompt::SignIn;
 use crate::run::download::Download;
@@ -9,13 +10,19 @@ use std::io;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
-use yieldtray_engine::{ObtainedToken, Pause, ReadyRequest};
-use yieldtray_http::{Exchange, Failure, FailureKind};
-use yieldtray_transport::Client;
+use yieldtray_engine::{ConversationStep, ObtainedToken, Pause, ReadyRequest};
+use yieldtray_http::{Exchange, Failure, FailureKind, PreparedRequest, StreamEnd, StreamEvent};
+use yieldtray_transport::{Client, EventStream, NextEvents, Received};
 
 /// A task of a run.
 pub(super) enum Task<'w> {
     Send(Box<ReadyRequest<'w>>, Arc<Client>),
+    /// Waits for more of a stream of events.
+    Receive(Box<ReadyRequest<'w>>, Box<EventStream>, Arc<Client>),
+    /// Takes a step of a conversation.
+    Converse(Box<Conversing<'w>>, ConversationStep),
+    /// Ends a conversation.
+    Close(Box<Conversing<'w>>),
     /// Obtains a token; somebody can sign in if the second is true.
     Authorize(Box<Authorization>, bool),
     Rest(Pause),
@@ -24,11 +31,24 @@ pub(super) enum Task<'w> {
 /// Its result.
 pub(super) enum TaskResult<'w> {
     Answered(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
+    /// Events of a stream; without an end, more may come.
+    Streamed(Box<Streamed<'w>>),
+    /// Something happened in a conversation.
+    Conversed(Box<Conversing<'w>>),
     /// Somebody must see this, before it goes on.
     SignIn(Box<Authorization>, SignIn),
     Authorized(Box<Authorization>, Result<ObtainedToken, Failure>),
     Rested(Pause),
     Stopped(CommandError),
+}
+
+/// What arrived of a stream.
+pub(super) struct Streamed<'w> {
+    pub(super) ready: Box<ReadyRequest<'w>>,
+    pub(super) stream: Box<EventStream>,
+    pub(super) client: Arc<Client>,
+    pub(super) events: Vec<StreamEvent>,
+    pub(super) end: Option<StreamEnd>,
 }
 
 impl<'w> Task<'w> {
@@ -50,18 +70,28 @@ impl<'w> Task<'w> {
                     },
                     false => {
                         // Boxed: its state is kilobytes, which would be moved with all of this.
-                        let most = ready.largest_body();
-                        let sending = Box::pin(async {
-                            match most {
-                                u64::MAX => client.send(&ready.prepared).await,
-                                most => client.send_holding(&ready.prepared, most).await,
+                        let (most, streamed) = (ready.largest_body(), ready.largest_stream());
+                        let sending = Box::pin(client.receive_or_stream(&ready.prepared, most, streamed));
+                        match or_cancelled(Arc::clone(&cut_off), sending).await.and_then(|answer| answer) {
+                            Ok(Received::Whole(exchange)) => Ok(exchange),
+                            Ok(Received::Conversation(conversation)) => {
+                                let typed = saving.speaks.filter(|cell| *cell == ready.cell && !ready.has_script());
+                                let typed = typed.map(|_| typed_lines());
+                                return TaskResult::Conversed(Box::new(Conversing::begin(ready, conversation, typed)));
                             }
-                        });
-                        or_cancelled(cut_off, sending).await.and_then(|answer| answer)
+                            Ok(Received::Events(stream)) => return receive(ready, stream, client, &cut_off).await,
+                            Err(failure) => Err(failure),
+                        }
                     }
                 };
                 TaskResult::Answered(ready, answer)
             }
+            Task::Converse(conversing, step) => conversing.step(step, &cut_off).await,
+            Task::Close(conversing) => {
+                let Conversing { ready, conversation, .. } = *conversing;
+                TaskResult::Answered(ready, Ok(conversation.finish().await))
+            }
+            Task::Receive(ready, stream, client) => receive(ready, stream, client, &cut_off).await,
             Task::Authorize(mut authorization, anybody) => {
                 let outcome = match or_cancelled(cut_off, Box::pin(authorization.advance(anybody))).await {
                     Ok(Advance::Show(sign_in)) => return TaskResult::SignIn(authorization, sign_in),
@@ -78,8 +108,70 @@ impl<'w> Task<'w> {
     }
 }
 
+/// Waits for the next events of a stream. What arrived before it is cut off is kept.
+async fn receive<'w>(
+    ready: Box<ReadyRequest<'w>>,
+    mut stream: Box<EventStream>,
+    client: Arc<Client>,
+    cut_off: &Arc<Notify>,
+) -> TaskResult<'w> {
+    let next = or_cancelled(Arc::clone(cut_off), stream.next()).await;
+    let (events, end) = match next {
+        Ok(Ok(NextEvents::Arrived(events))) => (events, None),
+        Ok(Ok(NextEvents::Ended(events))) if stream.reconnected() < ready.reconnects() => {
+            match or_cancelled(Arc::clone(cut_off), reconnect(&mut stream, &ready, &client)).await {
+                Ok(Ok(end)) => (events, end),
+                Ok(Err(failure)) => return TaskResult::Answered(ready, Err(failure)),
+                Err(_) => (events, Some(StreamEnd::Interrupted)),
+            }
+        }
+        Ok(Ok(NextEvents::Ended(events))) => (events, Some(StreamEnd::Server)),
+        // A connection that breaks is what connecting again is for.
+        Ok(Err(failure)) if failure.kind == FailureKind::BrokenOff && stream.reconnected() < ready.reconnects() => {
+            match or_cancelled(Arc::clone(cut_off), reconnect(&mut stream, &ready, &client)).await {
+                Ok(Ok(end)) => (Vec::new(), end),
+                Ok(Err(failure)) => return TaskResult::Answered(ready, Err(failure)),
+                Err(_) => (Vec::new(), Some(StreamEnd::Interrupted)),
+            }
+        }
+        Ok(Ok(NextEvents::TimeLimit)) => (Vec::new(), Some(StreamEnd::TimeLimit)),
+        Ok(Err(failure)) => return TaskResult::Answered(ready, Err(failure)),
+        Err(_) => (Vec::new(), Some(StreamEnd::Interrupted)),
+    };
+    TaskResult::Streamed(Box::new(Streamed { ready, stream, client, events, end }))
+}
+
+/// How long is waited before a stream is connected again, if the server says nothing.
+const RECONNECT_WAIT: Duration = Duration::from_secs(1);
+
+/// Connects a stream again after its last event, within its time limit. Returns its end if there is nothing more.
+async fn reconnect(
+    stream: &mut EventStream,
+    ready: &ReadyRequest<'_>,
+    client: &Client,
+) -> Result<Option<StreamEnd>, Failure> {
+    let (request, wait) = stream.reconnection(RECONNECT_WAIT);
+    // A server that wants a longer wait than there is time is asked no more.
+    tokio::time::sleep(wait.min(stream.time_left())).await;
+    let mut request = PreparedRequest::clone(&request);
+    request.sending.timeout = stream.time_left();
+    if request.sending.timeout.is_zero() {
+        return Ok(Some(StreamEnd::TimeLimit));
+    }
+    match client.receive_or_stream(&Arc::new(request), 0, ready.largest_stream()).await {
+        Ok(Received::Events(next)) => {
+            stream.resume(*next);
+            Ok(None)
+        }
+        // 204, for one, says that it is over (WHATWG HTML 9.2.2).
+        Ok(_) => Ok(Some(StreamEnd::Server)),
+        Err(failure) if failure.kind == FailureKind::TimedOut => Ok(Some(StreamEnd::TimeLimit)),
+        Err(failure) => Err(failure),
+    }
+}
+
 /// The result of `work`, unless it is canceled before.
-async fn or_cancelled<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
+pub(super) async fn or_cancelled<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
     let start = Instant::now();
     tokio::select! {
         biased;

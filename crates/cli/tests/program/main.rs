@@ -4,6 +4,7 @@ mod api;
 #[cfg(feature = "other-programs")]
 mod browser;
 mod control;
+mod conversations;
 mod cookies;
 mod credentials;
 mod demo;
@@ -41,6 +42,7 @@ mod send;
 mod shells;
 #[cfg(feature = "other-programs")]
 mod sign_in;
+mod streams;
 mod support;
 mod terminal;
 mod tray;

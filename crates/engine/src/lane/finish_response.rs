@@ -3,11 +3,13 @@
 use super::LaneCx;
 use crate::advice::advice;
 use crate::contract::contract_results;
+use crate::conversation::not_switched;
 use crate::deferred::{EarlyCaptures, PendingResponse};
 use crate::event::{CellReport, Outcome};
 use crate::graphql_errors::graphql_errors;
 use crate::response_exprs::ResponseExpr;
 use crate::server_message::server_message;
+use crate::stream::check_count;
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;
@@ -30,6 +32,7 @@ impl<'w> LaneCx<'_, 'w> {
             passed_wait,
             token,
             exchange,
+            conversation,
         } = pending;
         let cell = report.cell;
         self.mask_cookies(&exchange);
@@ -46,6 +49,16 @@ impl<'w> LaneCx<'_, 'w> {
             let mut names = ResponseScope::new(&other);
             let others = self.checks(cell, step, &mut cache).evaluate(&checks, &mut names).failures;
             results.drop_masked(&others);
+        }
+        results.checks += conversation.fulfilled + usize::from(conversation.failure.is_some());
+        results.failures.extend(conversation.failure);
+        if exchange.sent.conversation && exchange.status != 101 && !self.inputs.is_from_log() {
+            results.checks += 1;
+            results.failures.extend(not_switched(self.inputs.workspace(), cell, exchange.status));
+        }
+        if let Some(count) = check_count(self.inputs.workspace(), cell, &exchange) {
+            results.checks += 1;
+            results.failures.extend(count.err());
         }
         let contract = contract_results(self.inputs.workspace(), cell, &exchange, &self.run.masker);
         results.checks += contract.checks;

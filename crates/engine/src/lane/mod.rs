@@ -2,9 +2,11 @@
 //! are its methods, one subject each.
 
 mod advance;
+mod conversation;
 mod defer;
 mod finish_response;
 mod mutate;
+mod pages;
 mod panic;
 mod prepare;
 mod receive;
@@ -13,6 +15,7 @@ mod retry;
 mod rows;
 mod sequence;
 mod state;
+mod stream;
 mod tokens;
 
 use crate::check_evaluator::CheckEvaluator;

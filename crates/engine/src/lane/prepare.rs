@@ -1,9 +1,12 @@
 //! A step becomes a request that is ready to be sent, or a report of why it is not.
 
 use super::LaneCx;
+use crate::conversation::conversation_work;
 use crate::event::{CellReport, Outcome};
+use crate::pages::page_work;
 use crate::ready::{ReadyRequest, ResponseWork};
 use crate::response_exprs::{self, Purpose, ResponseExpr};
+use crate::stream::stream_work;
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_credentials::oauth::Token;
@@ -11,7 +14,7 @@ use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::request::{Overrides, prepare};
-use yieldtray_workspace::scope::{EvalCache, Resolver};
+use yieldtray_workspace::scope::{EvalCache, Resolver, received_names};
 use yieldtray_workspace::secret::short_secret;
 use yieldtray_workspace::{CellId, Workspace, contract_checks};
 
@@ -83,7 +86,21 @@ impl<'w> LaneCx<'_, 'w> {
         // What is validated by a description, or may have errors of GraphQL, is read too.
         let workspace = self.inputs.workspace();
         let reads_body = workspace.cell(cell).is_graphql() || !contract_checks(workspace, cell).is_empty();
-        let work = ResponseWork { token, cache, exprs, problems, capture_limit, poll, reads_body };
+        let engine = self.inputs.engine();
+        let conversation = conversation_work(workspace, engine, cell);
+        let (stream, pages) = (stream_work(workspace, engine, cell), page_work(workspace, engine, cell));
+        let work = ResponseWork {
+            token,
+            cache,
+            exprs,
+            problems,
+            capture_limit,
+            poll,
+            reads_body,
+            stream,
+            conversation,
+            pages,
+        };
         Ok(Box::new(ReadyRequest {
             prepared: Arc::new(prepared),
             cell,
@@ -126,7 +143,8 @@ fn unresolved_in_checks<'u, 'w: 'u>(
     resolver: &mut Resolver<'_>,
     exprs: impl IntoIterator<Item = &'u ResponseExpr<'w>>,
 ) -> Vec<Problem> {
-    let (mut problems, mut yielded) = (Vec::new(), Vec::new());
+    let mut problems = Vec::new();
+    let mut yielded: Vec<&str> = received_names(resolver.workspace, resolver.cell).collect();
     for expr in exprs {
         problems.extend(resolver.missing(&expr.expression, expr.source, expr.span, &yielded));
         if let Purpose::Yield { name, .. } = expr.purpose {

@@ -1,11 +1,12 @@
 //! The response to a request, or why there is none, and whether it is sent again.
 
 use super::LaneCx;
+use super::pages::Page;
 use crate::deferred::{DeferredChecks, EarlyCaptures, PendingResponse};
 use crate::event::Outcome;
 use crate::ready::{ReadyRequest, ResponseWork};
 use crate::response_exprs::ResponseExpr;
-use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_http::{Exchange, Failure, FailureKind, StreamEnd};
 use yieldtray_workspace::scope::ResponseScope;
 
 impl<'w> LaneCx<'_, 'w> {
@@ -36,6 +37,18 @@ impl<'w> LaneCx<'_, 'w> {
                 false => ready.work.exprs.insert(0, poll.until),
             }
         }
+        let (mut ready, response) = match self.on_page(ready, response) {
+            Page::Next => return,
+            Page::Last(ready, response) => (ready, response),
+        };
+        if let (Some(until), Ok(exchange)) = (ready.work.stream.until.take(), &response) {
+            // Like that of `% wait`: one that never became true is evaluated and reported as a check.
+            match exchange.stream.as_ref().map(|stream| stream.end) {
+                Some(StreamEnd::Condition) => passed_wait = Some(until),
+                _ => ready.work.exprs.insert(0, until),
+            }
+        }
+        let conversation = std::mem::take(&mut ready.work.conversation);
         let ReadyRequest { prepared, cell, step, sent_at, work, .. } = *ready;
         let ResponseWork { token, cache, exprs, problems, .. } = work;
         let mut report = self.report(cell, Outcome::Passed, problems);
@@ -66,6 +79,7 @@ impl<'w> LaneCx<'_, 'w> {
             passed_wait,
             token,
             exchange,
+            conversation,
         };
         match self.can_defer(&pending) {
             true => {

@@ -16,6 +16,13 @@ pub(crate) struct Retry<'w> {
     pause: Option<Duration>,
 }
 
+impl<'w> Retry<'w> {
+    /// One without a pause.
+    pub(super) fn at_once(ready: Box<ReadyRequest<'w>>) -> Self {
+        Self { ready, pause: None }
+    }
+}
+
 impl Retry<'_> {
     /// The place of its step in the plan.
     pub(super) fn step(&self) -> usize {

@@ -148,7 +148,7 @@ mod tests {
     use super::*;
 
     fn run(query: &str, variables: Value, is_clerk: bool) -> Value {
-        let shared = Shared::new(Server::Local);
+        let shared = Shared::new(Server::Local, false);
         let variables = serde_json::from_value(variables).expect("an object");
         let request = GraphQlRequest { query: query.to_owned(), operation_name: None, variables: Some(variables) };
         execute(&shared, &request, false, is_clerk).unwrap_or_else(|errors| json!({ "errors": errors }))

@@ -1,5 +1,6 @@
 //! Exchanges as the log stores them.
 
+use crate::received_parts::ReceivedParts;
 use crate::record::{MAX_REPORTED_BODY, Phases, RequestRecord, ResponseRecord, header_value};
 use crate::{Entry, duration, millis, record};
 use bytes::Bytes;
@@ -50,6 +51,8 @@ struct Answer {
     cookies: Vec<record::Cookie>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     proxy: Option<String>,
+    #[serde(default, skip_serializing_if = "ReceivedParts::is_empty")]
+    parts: ReceivedParts,
 }
 
 /// A body, as far as it is kept.
@@ -222,7 +225,7 @@ impl<'k> LoggedExchange<'k> {
     pub fn exchange(&self) -> Option<Exchange> {
         let own = self.answer.as_ref()?;
         let hop = |hop: &record::Hop| Hop {
-            kind: if hop.kind == "challenge" { HopKind::Challenge } else { HopKind::Redirect },
+            kind: HopKind::of(&hop.kind),
             timings: timings(&hop.timings_ms, Duration::ZERO),
             status: hop.status,
             method: hop.method.clone(),
@@ -237,8 +240,12 @@ impl<'k> LoggedExchange<'k> {
         };
         let body = self.received.bytes.as_deref().map(Bytes::copy_from_slice);
         let [_, fields] = self.lines();
-        Some(Exchange {
+        let mut exchange = Exchange {
             notes: Vec::new(),
+            trailers: Vec::new(),
+            stream: None,
+            messages: Vec::new(),
+            pages: Vec::new(),
             sent: Arc::new(self.prepared()?),
             hops: own.hops.iter().map(hop).collect(),
             status: self.entry.status?,
@@ -256,7 +263,9 @@ impl<'k> LoggedExchange<'k> {
             timings: timings(&own.timings, self.entry.elapsed()),
             proxy: own.proxy.clone(),
             cookies: own.cookies.iter().map(cookie).collect(),
-        })
+        };
+        own.parts.restore(&mut exchange);
+        Some(exchange)
     }
 }
 
@@ -269,6 +278,7 @@ impl Answer {
             hops: answer.hops.iter().map(|hop| record::Hop::of(hop, masker)).collect(),
             cookies: answer.cookies.iter().map(record::Cookie::of).collect(),
             proxy: answer.proxy.clone(),
+            parts: ReceivedParts::of(answer, masker),
         }
     }
 }

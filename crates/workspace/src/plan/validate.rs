@@ -92,6 +92,11 @@ impl Examiner<'_> {
                 self.expression(origin, expression);
                 self.condition(origin, expression);
             }
+            InstructionKind::Until(expression) | InstructionKind::Expect { condition: expression, .. } => {
+                self.expression(origin, expression);
+                self.condition(origin, expression);
+            }
+            InstructionKind::Follow { next: Some(expression), .. } => self.expression(origin, expression),
             InstructionKind::Ask { default, choices, .. } => {
                 default.into_iter().chain(choices).for_each(|expression| self.expression(origin, expression));
             }

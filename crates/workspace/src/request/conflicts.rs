@@ -47,6 +47,41 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
         let hint = "move the request to its own section: a sequence only plays others";
         clash(play.span, request.span, "a sequence cannot have a request of its own", hint);
     }
+    let line =
+        |kinds: fn(&InstructionKind) -> bool| own.instructions().find(|line| kinds(&line.kind)).map(|line| line.span);
+    let streams = |kind: &InstructionKind| matches!(kind, InstructionKind::Until(_) | InstructionKind::Take(_));
+    let follows = |kind: &InstructionKind| matches!(kind, InstructionKind::Follow { .. });
+    let waits = |kind: &InstructionKind| matches!(kind, InstructionKind::Wait { .. });
+    let saves = |kind: &InstructionKind| matches!(kind, InstructionKind::Save(_));
+    let speaks = |kind: &InstructionKind| {
+        matches!(kind, InstructionKind::Say(_) | InstructionKind::SayFrom(_) | InstructionKind::Expect { .. })
+    };
+    for (one, other, message) in [
+        (line(follows), line(waits), "a request that follows pages cannot be sent again until a condition holds"),
+        (line(follows), line(saves), "pages that are followed have no single body to save"),
+        (line(streams), line(saves), "a stream that is cut short cannot be saved as a body"),
+        (line(streams), line(waits), "a stream of events cannot be sent again until a condition holds"),
+        (line(speaks), line(saves), "a conversation has no body to save"),
+        (line(speaks), line(waits), "a conversation cannot be sent again until a condition holds"),
+        (line(speaks), line(streams), "a conversation is no stream of events"),
+        (line(speaks), line(follows), "a conversation has no pages"),
+    ] {
+        if let (Some(one), Some(other)) = (one, other) {
+            clash(one, other, message, "remove one of the two lines");
+        }
+    }
+    let body = bodies.first().map(|(_, span)| *span).or_else(|| (!own.body.is_empty()).then_some(own.body));
+    if own.is_conversation(text)
+        && let (Some(body), Some(request)) = (body, &own.request)
+    {
+        let hint = "use `% say` to send a message";
+        clash(
+            request.span,
+            body.part(0, body.of(text).lines().next().map_or(0, str::len)),
+            "a conversation has no body",
+            hint,
+        );
+    }
     if let (Some((_, span)), false) = (bodies.first(), own.body.is_empty()) {
         let first_line = own.body.of(text).lines().next().map_or(own.body.len(), str::len);
         let body = own.body.part(0, first_line);

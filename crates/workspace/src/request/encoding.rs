@@ -122,7 +122,7 @@ impl ContextTracker {
         }
     }
 
-    fn json() -> Self {
+    pub(super) fn json() -> Self {
         Self::Json { in_string: false, escaped: false }
     }
 

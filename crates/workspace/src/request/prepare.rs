@@ -114,6 +114,7 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
         sending,
         digest: added.digest,
         signers: bound.into_iter().chain(signer).collect(),
+        conversation: workspace.cell(cell_id).is_conversation(text) || address.conversation,
         secret_body: false,
     });
     (prepared.map(|prepared| (prepared, save)), problems)

@@ -9,6 +9,8 @@ pub(super) struct Address {
     pub(super) url: Url,
     /// `user:password` of the URL, percent-decoded.
     pub(super) credentials: Option<(String, String)>,
+    /// Whether its scheme is one of WebSocket (RFC 6455 3).
+    pub(super) conversation: bool,
     /// The path and query as written, if parsing changes them.
     pub(super) verbatim: Option<String>,
 }
@@ -33,6 +35,8 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
     }
     let with_scheme = match scheme(target) {
         Some("http" | "https") => target.to_owned(),
+        // The handshake is one of HTTP, and the origin that of HTTP.
+        Some("ws" | "wss") => format!("http{}", &target[2..]),
         Some(other) => {
             problems.push(bad(format!("unsupported URL scheme `{other}`"), "use `http://` or `https://`"));
             return None;
@@ -61,7 +65,8 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         let _ = (url.set_username(""), url.set_password(None));
     }
     let verbatim = written_target(&with_scheme).filter(|written| *written != url[url::Position::BeforePath..]);
-    Some(Address { url, credentials, verbatim })
+    let conversation = matches!(scheme(target), Some("ws" | "wss"));
+    Some(Address { url, credentials, conversation, verbatim })
 }
 
 /// The path and query of a URL as written, from `/` to before the fragment.

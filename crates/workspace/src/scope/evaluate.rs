@@ -8,7 +8,7 @@ use std::sync::Arc;
 use yieldtray_expression::{Bindings, CompileError, Compiled, Value, is_type_name};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Code, Problem, SourceId, Span};
-use yieldtray_syntax::{Segment, Template, is_graphql_name, is_language_name};
+use yieldtray_syntax::{Segment, Template, is_graphql_name, is_language_name, is_late_name};
 
 impl Resolver<'_> {
     /// Compiles the expression at `span`; its faults become problems with their place.
@@ -24,6 +24,7 @@ impl Resolver<'_> {
             (is_language_name(name) && name != "row")
                 || is_type_name(name)
                 || yielded.contains(&name)
+                || is_late_name(name)
                 || (is_graphql && is_graphql_name(name))
         };
         let mut problems = Vec::new();

@@ -7,7 +7,7 @@ use crate::config::ValueEntry;
 use crate::secret::{Destinations, UsedSecret};
 use yieldtray_expression::Value;
 use yieldtray_source::{Code, Problem, SourceId, Span};
-use yieldtray_syntax::{InstructionKind, is_graphql_name, is_language_name};
+use yieldtray_syntax::{InstructionKind, is_graphql_name, is_language_name, is_late_name};
 
 impl Resolver<'_> {
     /// The value of one name, used at `at` of `source`.
@@ -52,8 +52,7 @@ impl Resolver<'_> {
             return Ok(value);
         }
         if first.is_none()
-            && is_graphql_name(name)
-            && self.workspace.cell(self.cell).is_graphql()
+            && (is_late_name(name) || (is_graphql_name(name) && self.workspace.cell(self.cell).is_graphql()))
             && let Phase::Response(names) = phase
             && let Some(value) = names.get(name)
         {

@@ -1,8 +1,9 @@
 //! The names that a response gives to expressions.
 
+use bytes::Bytes;
 use yieldtray_expression::{Compiled, Value};
-use yieldtray_http::{Body, Exchange, Hop, is_json};
-use yieldtray_syntax::is_graphql_name;
+use yieldtray_http::{Body, ConversationMessage, Exchange, Hop, MessageData, StreamEvent, is_json};
+use yieldtray_syntax::{is_graphql_name, is_late_name};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.
@@ -61,6 +62,16 @@ impl<'x> ResponseScope<'x> {
             "url" => ("url", Value::from(&*exchange.sent.address())),
             "hops" => ("hops", Value::list(exchange.redirects().map(hop))),
             "sent" => ("sent", sent(exchange)),
+            "trailers" => ("trailers", headers(&exchange.trailers)),
+            "events" => ("events", Value::list(exchange.events().iter().map(event_value))),
+            "event" => ("event", exchange.events().last().map_or_else(Value::null, event_value)),
+            "messages" => ("messages", Value::list(received(exchange).map(message_value))),
+            "message" => ("message", received(exchange).last().map_or_else(Value::null, message_value)),
+            "pages" => {
+                let before = exchange.pages.iter().map(|page| parsed(page));
+                let own = body(exchange);
+                ("pages", Value::list(before.chain([own])))
+            }
             // Of GraphQL (its specification of October 2021, 7.1).
             "data" => ("data", self.member_of_body("data").unwrap_or_else(Value::null)),
             "errors" => ("errors", self.member_of_body("errors").unwrap_or_else(|| Value::list(Vec::<Value>::new()))),
@@ -76,7 +87,18 @@ impl<'x> ResponseScope<'x> {
 }
 
 impl ResponseScope<'_> {
+    /// Gives a name a value, in place of what the exchange has.
+    pub fn set(&mut self, name: &'static str, value: Value) {
+        self.made.names.retain(|(known, _)| *known != name);
+        self.made.names.push((name, value));
+    }
+
+    /// A member of the body; of a stream that of the last event which has it, as a subscription of GraphQL sends them.
     fn member_of_body(&mut self, name: &str) -> Option<Value> {
+        if self.exchange.stream_format().is_some() {
+            let events = self.exchange.events();
+            return events.iter().rev().find_map(|event| parsed(event.data.as_bytes()).member(name));
+        }
         self.get("body")?.member(name)
     }
 }
@@ -106,6 +128,41 @@ fn cookies(exchange: &Exchange) -> Value {
         Some((name.trim().to_owned(), Value::text(value.trim())))
     });
     Value::map(pairs.collect::<Vec<_>>())
+}
+
+/// An event of a stream: its data parsed if it is JSON.
+pub fn event_value(event: &StreamEvent) -> Value {
+    let id = Some(event.id.as_str()).filter(|id| !id.is_empty());
+    let name = Some(event.name.as_str()).filter(|name| !name.is_empty());
+    Value::map([
+        ("id", id.map_or_else(Value::null, Value::from)),
+        ("event", name.map_or_else(Value::null, Value::from)),
+        ("data", parsed(event.data.as_bytes())),
+        ("at", event.at.map_or_else(Value::null, Value::duration)),
+    ])
+}
+
+/// The messages that the server sent.
+fn received(exchange: &Exchange) -> impl Iterator<Item = &ConversationMessage> {
+    exchange.messages.iter().filter(|message| message.is_received)
+}
+
+/// A message of a conversation: its data parsed if it is JSON.
+pub fn message_value(message: &ConversationMessage) -> Value {
+    match &message.data {
+        MessageData::Text(text) => parsed(text.as_bytes()),
+        MessageData::Binary(bytes) => Value::bytes(bytes.to_vec()),
+    }
+}
+
+/// JSON if it is that, else text.
+fn parsed(text: &[u8]) -> Value {
+    let trimmed = text.trim_ascii();
+    let may_be_json = trimmed.first().is_some_and(|first| b"{[\"-0123456789tfn".contains(first));
+    match may_be_json.then(|| Value::parse_json_bytes(Bytes::copy_from_slice(trimmed))) {
+        Some(Ok(value)) => value,
+        _ => Value::text(String::from_utf8_lossy(text)),
+    }
 }
 
 /// JSON where the media type says so, or where the text looks and reads like it; else text.
@@ -146,7 +203,7 @@ fn sent(exchange: &Exchange) -> Value {
 
 /// Whether an expression reads the body, parsed or as text.
 pub fn reads_body(expression: &Compiled) -> bool {
-    expression.names().any(|name| name == "body" || name == "text" || is_graphql_name(name))
+    expression.names().any(|name| name == "body" || name == "text" || is_graphql_name(name) || is_late_name(name))
 }
 
 /// The error of an expression that reads the body of a response of which it is not held.

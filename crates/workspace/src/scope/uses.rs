@@ -9,7 +9,9 @@ use rustc_hash::FxHashMap;
 use yieldtray_expression::{Engine, is_type_name};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{SourceId, Span};
-use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions, is_graphql_name, is_language_name};
+use yieldtray_syntax::{
+    Auth, Instruction, InstructionKind, Template, instructions, is_graphql_name, is_language_name, is_late_name,
+};
 
 /// An expression of a cell, or of a preamble that holds for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,7 +54,10 @@ fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found
         }
         InstructionKind::Skip { condition, .. } => take(condition, false),
         InstructionKind::Yield { expression, .. } | InstructionKind::Check { expression, .. } => take(expression, true),
-        InstructionKind::Wait { until, .. } => take(until, true),
+        InstructionKind::Wait { until, .. }
+        | InstructionKind::Until(until)
+        | InstructionKind::Expect { condition: until, .. }
+        | InstructionKind::Follow { next: Some(until), .. } => take(until, true),
         InstructionKind::Play { with: Some(with), .. } => {
             InstructionKind::assignments(with, text).into_iter().for_each(|(_, expression)| take(expression, false));
         }
@@ -65,7 +70,10 @@ fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found
     instruction.kind.texts().for_each(|span| marks(text, source, span, false, found));
     // The words of a check are written when the answer is there. The place to save to is known before: what
     // could not be saved is not sent.
-    let after = matches!(instruction.kind, InstructionKind::Check { .. });
+    let after = matches!(
+        instruction.kind,
+        InstructionKind::Check { .. } | InstructionKind::Say(_) | InstructionKind::SayFrom(_)
+    );
     found[before..].iter_mut().for_each(|placed| placed.after |= after);
 }
 
@@ -128,7 +136,8 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<ExprL
 /// Hands on the free names of an expression that can be read, but for the language's own.
 fn each_name(workspace: &Workspace, engine: &Engine, at: ExprLocation, mut visit: impl FnMut(&str)) {
     let mut visit = |name: &str| {
-        if !is_language_name(name) && (!is_graphql_name(name) || defines_value(workspace, name)) {
+        if !is_language_name(name) && (!(is_graphql_name(name) || is_late_name(name)) || defines_value(workspace, name))
+        {
             visit(name);
         }
     };
@@ -176,7 +185,8 @@ impl Resolver<'_> {
 
     /// The same, of names that are known to be used, with what sequences give, gathered once for all cells.
     pub fn unresolved_among(&self, mut used: Vec<NameUse>, given: &PlayArgNames<'_>) -> Vec<NameUse> {
-        let own: Vec<&str> = yields(self.workspace, self.cell).collect();
+        let own: Vec<&str> =
+            yields(self.workspace, self.cell).chain(received_names(self.workspace, self.cell)).collect();
         used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
         used.retain(|used| self.candidates(&used.name).next().is_none());
         if !used.is_empty() && self.workspace.rows_file(self.cell).is_some() {
@@ -224,6 +234,15 @@ pub fn yields(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = &str>
     let text = &workspace.source(cell.source).text;
     workspace.cell(cell).instructions().filter_map(move |line| match line.kind {
         InstructionKind::Yield { name, .. } => Some(name.of(text)),
+        _ => None,
+    })
+}
+
+/// The names that messages of a conversation get (`% expect … as NAME`), in order.
+pub fn received_names(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = &str> {
+    let text = &workspace.source(cell.source).text;
+    workspace.cell(cell).instructions().filter_map(move |line| match line.kind {
+        InstructionKind::Expect { name, .. } => Some(name?.of(text)),
         _ => None,
     })
 }

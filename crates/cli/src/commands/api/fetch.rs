@@ -293,7 +293,7 @@ impl Sender<'_> {
         let prompter = Terminal::of(self.host);
         let plan = SendPlan::of(self.project, cell, needs, &prompter, self.out)?;
         let service = RunService::new(self.project, &prompter);
-        let done = service.send_one(plan, cell, SendParams { no_log: true, ..SendParams::default() }, false)?;
+        let done = service.send_one(plan, cell, SendParams { no_log: true, ..SendParams::default() }, false, None)?;
         if let Some(answer) = &done.answer {
             return Ok(answer.clone());
         }

@@ -117,7 +117,7 @@ fn both(
         let prelude = SendPlan::of(&mut project, cell, Needs::Send, &prompter, out)?;
         guard(&project, &prelude.plan.unsafe_requests(&project.workspace), args.yes, &prompter)?;
         let at = clock::now_millis();
-        let done = RunService::new(&project, &prompter).send_one(prelude, cell, SendParams::default(), false)?;
+        let done = RunService::new(&project, &prompter).send_one(prelude, cell, SendParams::default(), false, None)?;
         let past = done.past();
         let Some(answer) = past.as_ref().and_then(LoggedExchange::exchange) else {
             // Errors are reported as `send` does.

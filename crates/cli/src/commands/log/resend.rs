@@ -83,7 +83,7 @@ pub(super) fn resend(
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
     guard(&project, &changing, yes, &prompter)?;
     let params = SendParams { instead, row, ..SendParams::default() };
-    let done = RunService::new(&project, &prompter).send_one(prelude, cell, params, false)?;
+    let done = RunService::new(&project, &prompter).send_one(prelude, cell, params, false, None)?;
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = ComparedExchange::of(&listed);
