@@ -28,6 +28,7 @@ pub mod prove;
 mod question;
 mod ready;
 mod response_exprs;
+mod retry_after;
 mod run;
 mod run_state;
 mod run_values;

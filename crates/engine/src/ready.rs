@@ -59,6 +59,8 @@ pub(crate) struct ResponseWork<'w> {
     pub(crate) stream: StreamWork<'w>,
     /// The lines of a conversation.
     pub(crate) conversation: ConversationWork<'w>,
+    /// How often it was sent again since the server asked to wait.
+    pub(crate) retries: usize,
     /// The pages that are followed.
     pub(crate) pages: Option<PageWork<'w>>,
 }

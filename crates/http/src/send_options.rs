@@ -7,6 +7,8 @@ use std::time::Duration;
 pub struct SendOptions {
     /// How long the exchange may take, redirects included.
     pub timeout: Duration,
+    /// How long a server may ask to wait with 429 or 503 (RFC 9110 10.2.3), so that the request is sent again.
+    pub retry_after: Option<Duration>,
     /// How many redirects are followed.
     pub redirects: u8,
     /// Whether cookies are sent and taken.
@@ -23,6 +25,7 @@ impl Default for SendOptions {
     fn default() -> Self {
         Self {
             timeout: Duration::from_secs(30),
+            retry_after: None,
             redirects: 10,
             cookies: true,
             insecure: false,

@@ -78,6 +78,8 @@ pub enum InstructionKind {
     Sign(Option<Span>),
     /// `% timeout DURATION`
     Timeout(Duration),
+    /// `% retry after D`, `% retry off`
+    RetryAfter(Option<Duration>),
     /// `% redirects N`
     Redirects(u8),
     /// `% cookies on|off`

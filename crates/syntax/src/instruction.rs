@@ -19,6 +19,7 @@ pub const SUPPORTED: &[&str] = &[
     "auth",
     "sign",
     "timeout",
+    "retry",
     "redirects",
     "cookies",
     "insecure",

@@ -21,6 +21,7 @@ impl Reader<'_> {
             "auth" => self.auth().map(InstructionKind::Auth),
             "sign" => self.sign(),
             "timeout" => self.timeout(),
+            "retry" => self.retry_after(),
             "redirects" => self.redirects(),
             "cookies" => self.switch("% cookies off", false).map(InstructionKind::Cookies),
             "insecure" => self.switch("% insecure", true).map(InstructionKind::Insecure),
@@ -219,6 +220,19 @@ impl Reader<'_> {
             Some(duration) => Ok(InstructionKind::Timeout(duration)),
             None if text.is_empty() => self.malformed(self.end_of_line(), "`% timeout` is missing a duration", EXAMPLE),
             None => self.malformed(self.rest, format!("`{text}` is not a valid duration (at most 24h)"), EXAMPLE),
+        }
+    }
+
+    /// `after D` or `off`
+    fn retry_after(&mut self) -> ParseResult<InstructionKind> {
+        const EXAMPLE: &str = "for example `% retry after 30s`, the longest wait, or `% retry off`";
+        match self.next_word().map(|word| word.of(self.text)) {
+            Some("off") if self.rest.is_empty() => Ok(InstructionKind::RetryAfter(None)),
+            Some("after") => match duration(self.rest.of(self.text)) {
+                Some(most) => Ok(InstructionKind::RetryAfter(Some(most))),
+                None => self.malformed(self.rest, "expected a duration, at most 24h", EXAMPLE),
+            },
+            _ => self.malformed(self.end_of_line(), "`% retry` is missing `after DURATION`", EXAMPLE),
         }
     }
 

@@ -5,6 +5,7 @@ use crate::failure::{authority, failure};
 use crate::incoming::IncomingResponse;
 use bytes::{Bytes, BytesMut};
 use std::io;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 use url::Url;
 use yieldtray_http::{Failure, FailureKind};
@@ -62,7 +63,7 @@ pub(crate) async fn read(
     url: &Url,
     target: Target<'_>,
     pace: ReadLimits,
-    start: Instant,
+    (start, counter): (Instant, &AtomicU64),
 ) -> Result<Received, Failure> {
     let length = response.content_length();
     let mut reader = BodyReader::new(response, url, start);
@@ -81,6 +82,7 @@ pub(crate) async fn read(
             Err(ReadStop::End) => break,
             Err(ReadStop::Failed(failure)) => return Err(*failure),
         };
+        counter.fetch_add(chunk.len() as u64, Ordering::Relaxed);
         if matches!(gathered.target, Target::Memory) && whole.is_none() && gathered.size == 0 {
             gathered.size = chunk.len() as u64;
             gathered.check_limit()?;

@@ -6,6 +6,7 @@ use crate::conversation::{self, Conversation};
 use crate::digest::Challenges;
 use crate::event_stream::EventStream;
 use crate::failure::{Via, authority, describe_via, failure, is_lost_connection};
+use crate::header_case;
 use crate::incoming::{IncomingResponse, SendError, fields};
 use crate::jar::Jar;
 use crate::options::Options;
@@ -18,7 +19,7 @@ use futures_util::future::Either;
 use hyper::HeaderMap;
 use hyper::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
 use std::fmt::Display;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
 use thiserror::Error;
@@ -46,6 +47,8 @@ struct Shared {
     clients: Clients,
     plain_client: PlainClient,
     proxies: OnceLock<Proxies>,
+    /// How many bytes of bodies arrived so far.
+    received: AtomicU64,
     /// Whether there may be a connection from before, which its server may have closed meanwhile.
     used: AtomicBool,
 }
@@ -109,6 +112,11 @@ impl Client {
     pub fn with_jar(mut self, jar: Jar) -> Self {
         self.jar = Mutex::new(jar);
         self
+    }
+
+    /// How many bytes of response bodies arrived so far.
+    pub fn received_bytes(&self) -> u64 {
+        self.shared.received.load(Ordering::Relaxed)
     }
 
     /// The cookies there are now.
@@ -319,7 +327,7 @@ impl Client {
         loop {
             tries += 1;
             let began = Instant::now();
-            let sending = std::pin::pin!(way.send(prepared, start)?);
+            let sending = std::pin::pin!(way.send(prepared, shared.options.keep_header_case, start)?);
             let limit = prepared.sending.timeout;
             let (answer, connected) = match (self.shared.options.time_connecting, paced) {
                 (true, false) => timed(sending).await,
@@ -374,7 +382,7 @@ impl Client {
     ) -> Result<(), Failure> {
         let from = Instant::now();
         let sent = Arc::clone(&exchange.sent);
-        let received = body::read(response, &sent.url, target, pace, start).await?;
+        let received = body::read(response, &sent.url, target, pace, (start, &self.shared.received)).await?;
         exchange.notes.extend(received.note);
         exchange.digest = received.digest.or(exchange.digest.take());
         exchange.size = received.size;
@@ -500,6 +508,7 @@ impl<'c> Sender<'c> {
     fn send(
         self,
         prepared: &PreparedRequest,
+        keep_case: bool,
         start: Instant,
     ) -> Result<impl Future<Output = Result<IncomingResponse, SendError>> + use<'c>, Failure> {
         let other = |error: &dyn Display| failure(FailureKind::Other, error.to_string(), None, start.elapsed());
@@ -525,9 +534,19 @@ impl<'c> Sender<'c> {
                 let mut request = hyper::Request::new(body);
                 *request.uri_mut() = address.map_err(|error| other(&format!("this URL cannot be used: {error}")))?;
                 (*request.method_mut(), *request.headers_mut()) = (method, headers);
-                Either::Left(client.send(request, gate))
+                let named = keep_case.then(|| prepared.clone());
+                Either::Left(async move {
+                    if let Some(named) = named {
+                        *request.extensions_mut() = header_case::case_of(&named).await?;
+                    }
+                    client.send(request, gate).await
+                })
             }
             Sender::Library(client) => {
+                if keep_case {
+                    let text = "`header_case` cannot be combined with a proxy, a Unix socket, or HTTP/2";
+                    return Err(other(&text));
+                }
                 if prepared.verbatim_target.is_some() {
                     let text = "`% path verbatim` cannot be combined with a proxy, a Unix socket, or \
                                  HTTP/2 prior knowledge";

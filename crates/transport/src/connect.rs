@@ -73,6 +73,9 @@ fn make(version: Option<HttpVersion>, trust: &Trust<'_>, options: &Options) -> R
     if options.socket.is_some() {
         return Err(ClientError::NoUnixSockets);
     }
+    if let Some(limit) = options.connect_timeout {
+        builder = builder.connect_timeout(limit);
+    }
     if options.time_connecting {
         builder = builder.connector_layer(TimedConnections);
     }

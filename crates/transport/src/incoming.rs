@@ -114,6 +114,11 @@ pub(crate) enum ErrorPhase {
 }
 
 impl SendError {
+    /// The request could not be written with its names as they are.
+    pub(crate) fn of_case(error: std::io::Error) -> Self {
+        Self { stage: ErrorPhase::Exchange, head: Vec::new(), error: error.into() }
+    }
+
     fn of_body(error: hyper::Error) -> Self {
         Self { stage: ErrorPhase::Body, head: Vec::new(), error: error.into() }
     }

@@ -10,6 +10,7 @@ mod digest;
 mod event_stream;
 mod failure;
 mod head;
+mod header_case;
 mod incoming;
 mod jar;
 mod options;

@@ -3,12 +3,17 @@
 use crate::tls::TlsError;
 use std::fmt;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// Limits and ways of a [`crate::Client`].
 #[derive(Clone, Debug)]
 pub struct Options {
     /// How many bytes of a body are held, after content codings are taken off.
     pub body_limit: u64,
+    /// How long connecting may take, TLS not included; the time limit of the exchange holds besides.
+    pub connect_timeout: Option<Duration>,
+    /// Whether the names of header fields are sent as they are written, and not in lower case: over HTTP/1.1 without a proxy.
+    pub keep_header_case: bool,
     /// Whether connecting is timed. The library then copies its connector for every request, connected
     /// or not, which a long run need not pay for.
     pub time_connecting: bool,
@@ -67,6 +72,8 @@ impl Default for Options {
     fn default() -> Self {
         Self {
             body_limit: 64 << 20,
+            connect_timeout: None,
+            keep_header_case: false,
             time_connecting: true,
             proxy: Proxy::Surroundings,
             no_proxy: None,

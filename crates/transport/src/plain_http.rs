@@ -59,7 +59,8 @@ impl PlainClient {
     /// The client for a request.
     pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<PooledClient<'_>, TlsError> {
         if prepared.url.scheme() == "http" {
-            return Ok(PooledClient::Plain(self.plain.get_or_init(|| builder().build(layered(connector())))));
+            let make = || builder(options).build(layered(connector(options)));
+            return Ok(PooledClient::Plain(self.plain.get_or_init(make)));
         }
         let insecure = prepared.sending.insecure;
         let certificate = options.certificate.as_ref().filter(|_| prepared.sending.certificate);
@@ -68,17 +69,19 @@ impl PlainClient {
         if let Some(client) = slot.get() {
             return Ok(PooledClient::Tls(client));
         }
+        let old = old || options.keep_header_case;
         let protocols: &[&[u8]] = if old { &[b"http/1.1"] } else { &[b"h2", b"http/1.1"] };
         let config = tls::config(protocols, &Trust { ca: options.ca.as_deref(), certificate, insecure })?;
-        let mut connector = connector();
+        let mut connector = connector(options);
         connector.enforce_http(false);
-        let client = builder().build(layered(HttpsConnector::from((connector, config))));
+        let client = builder(options).build(layered(HttpsConnector::from((connector, config))));
         Ok(PooledClient::Tls(slot.get_or_init(|| client)))
     }
 }
 
-fn connector() -> HttpConnector<TimedResolver> {
+fn connector(options: &Options) -> HttpConnector<TimedResolver> {
     let mut connector = HttpConnector::new_with_resolver(TimedResolver);
+    connector.set_connect_timeout(options.connect_timeout);
     connector.set_nodelay(true);
     connector.set_keepalive(Some(TCP_KEEP_ALIVE));
     connector.set_keepalive_interval(Some(TCP_KEEP_ALIVE));
@@ -89,9 +92,10 @@ fn layered<C>(connector: C) -> Connecting<C> {
     TimedConnections.layer(WatchConnections.layer(connector))
 }
 
-fn builder() -> hyper_util::client::legacy::Builder {
+fn builder(options: &Options) -> hyper_util::client::legacy::Builder {
     let mut builder = Client::builder(TokioExecutor::new());
     builder
+        .http1_preserve_header_case(options.keep_header_case)
         .timer(TokioTimer::new())
         .pool_timer(TokioTimer::new())
         .pool_idle_timeout(POOL_IDLE_TIMEOUT)

@@ -70,6 +70,14 @@ pub(crate) fn head(exchange: &Exchange, masker: &Masker, styles: Styles) -> Stri
         let value = header_value(name, &String::from_utf8_lossy(value), masker);
         text.push_str(&format!("{}: {}\n", styles.name(&escape_line(name)), escape_line(&value)));
     }
+    for (name, value) in &exchange.trailers {
+        let value = header_value(name, &String::from_utf8_lossy(value), masker);
+        text.push_str(&format!(
+            "{}: {}\n",
+            styles.name(&format!("trailer {}", escape_line(name))),
+            escape_line(&value)
+        ));
+    }
     text + "\n"
 }
 

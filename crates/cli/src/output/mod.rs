@@ -20,6 +20,7 @@ pub(crate) mod progress;
 pub(crate) mod result_lines;
 mod stream;
 pub(crate) mod table;
+pub(crate) mod waiting;
 
 use crate::settings::OutputSettings;
 use std::io::{self, Write};

@@ -24,6 +24,8 @@ pub(crate) fn options(project: &Project) -> Result<Options, CommandError> {
     let key = path("key", &settings.key)?;
     let options = Options {
         body_limit: settings.body_limit.unwrap_or(usual.body_limit),
+        connect_timeout: settings.connect_timeout,
+        keep_header_case: settings.keep_header_case.unwrap_or_default(),
         proxy: match settings.proxy.as_ref().map(|proxy| proxy.value.as_str()) {
             None => Proxy::Surroundings,
             Some("none") => Proxy::Off,

@@ -4,6 +4,7 @@ use super::RunObserver;
 use crate::args::Needs;
 use crate::error::CommandError;
 use crate::output::Out;
+use crate::output::waiting::WaitingLine;
 use crate::project::state::{Cookies, PersistedState};
 use crate::project::{Project, state};
 use crate::prompt::Prompter;
@@ -94,7 +95,10 @@ impl<'s> SendResult<'s> {
         store: Option<Store>,
         logbook: Option<LogRecorder>,
     ) -> Self {
-        let ReportCollector { report, before, tokens, streamed, .. } = collector;
+        let mut collector = collector;
+        let (report, before) = (collector.report.take(), std::mem::take(&mut collector.before));
+        let (tokens, streamed) = (std::mem::take(&mut collector.tokens), collector.streamed);
+        drop(collector);
         let captured = report.as_ref().and_then(|report| report.captured.as_ref());
         let answer = captured.and_then(|captured| captured.answer.clone());
         Self { project, run, answer, report, before, tokens, streamed, client, cookies, store, logbook }
@@ -131,27 +135,61 @@ pub(super) struct ReportCollector<'o> {
     live: Option<&'o mut Out>,
     /// Whether any were.
     streamed: bool,
+    /// The line while nothing happens, and what counts the bytes.
+    waiting: Option<(WaitingLine, Arc<Client>)>,
     report: Option<CellReport>,
     before: Vec<CellReport>,
     tokens: Vec<TokenReport>,
 }
 
 impl<'o> ReportCollector<'o> {
-    pub(super) fn new(cell: CellId, live: Option<&'o mut Out>) -> Self {
-        Self { cell, live, streamed: false, report: None, before: Vec::new(), tokens: Vec::new() }
+    pub(super) fn new(cell: CellId, live: Option<&'o mut Out>, waiting: Option<(WaitingLine, Arc<Client>)>) -> Self {
+        Self { cell, live, streamed: false, waiting, report: None, before: Vec::new(), tokens: Vec::new() }
+    }
+
+    fn clear_line(&mut self) -> io::Result<()> {
+        self.waiting.as_mut().map_or(Ok(()), |(line, _)| line.clear())
+    }
+}
+
+impl Drop for ReportCollector<'_> {
+    fn drop(&mut self) {
+        // Nothing may be left of it, whatever ended the run.
+        let _ = self.clear_line();
     }
 }
 
 impl RunObserver for ReportCollector<'_> {
+    fn wants_ticks(&self) -> bool {
+        self.waiting.is_some()
+    }
+
+    fn on_tick(&mut self, run: &Run<'_>) -> io::Result<()> {
+        let streamed = self.streamed;
+        let Some((line, client)) = self.waiting.as_mut().filter(|_| !streamed) else { return Ok(()) };
+        let name = run.progress().waits_for.map(|cell| &*run.workspace().cell(cell).name);
+        line.draw(name.unwrap_or("the response"), client.received_bytes())
+    }
+
+    fn release_terminal(&mut self) -> io::Result<()> {
+        self.clear_line()
+    }
+
     fn on_message(&mut self, run: &Run<'_>, cell: CellId, message: &ConversationMessage) -> io::Result<()> {
         let Some(out) = self.live.as_mut().filter(|_| cell == self.cell) else { return Ok(()) };
         self.streamed = true;
+        if let Some((line, _)) = &mut self.waiting {
+            line.clear()?;
+        }
         out.conversation_message(message, run.masker(), &run.workspace().cell(cell).name)
     }
 
     fn on_stream_events(&mut self, run: &Run<'_>, cell: CellId, events: &[StreamEvent]) -> io::Result<()> {
         let Some(out) = self.live.as_mut().filter(|_| cell == self.cell) else { return Ok(()) };
         self.streamed |= !events.is_empty();
+        if let Some((line, _)) = &mut self.waiting {
+            line.clear()?;
+        }
         out.events(events, run.masker(), &run.workspace().cell(cell).name)
     }
 

@@ -6,6 +6,7 @@ use super::send_one::{ReportCollector, SendParams, SendPlan, SendResult};
 use super::{ClientPool, ResponseFiles, RunObserver, drive, emit};
 use crate::error::CommandError;
 use crate::output::Out;
+use crate::output::waiting::WaitingLine;
 use crate::project::Project;
 use crate::project::state::PersistedState;
 use crate::prompt::Prompter;
@@ -103,7 +104,9 @@ impl<'p> RunService<'p> {
             instead: params.instead.map(|prepared| (cell, prepared)),
             ..ResponseFiles::of(project)
         };
-        let mut collector = ReportCollector::new(cell, live);
+        let waiting = progress_bar && !files.out.is_some();
+        let waiting = waiting.then(|| (WaitingLine::new(), Arc::clone(&client)));
+        let mut collector = ReportCollector::new(cell, live, waiting);
         let mut clients = ClientPool::one(Arc::clone(&client));
         drive(&mut run, &mut clients, &files, 1, self.prompter, &mut collector)?;
         Ok(SendResult::new(project, run, collector, client, cookies, store, log))

@@ -1,6 +1,6 @@
 //! Each form of request, byte for byte, as a socket receives it.
 
-use crate::support::TestWorkspace;
+use crate::support::{TestWorkspace, answer, server};
 use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
@@ -294,4 +294,60 @@ fn a_dry_request_is_one_document() {
         (&"unexpected argument '--drye' found".into(), &"error".into())
     );
     assert_eq!((record["hint"].as_str(), run.stderr.as_str()), (Some("a similar argument exists: '--dry'"), ""));
+}
+
+#[test]
+fn trailers_come_after_the_body_and_can_be_checked() {
+    let base = server(|_| {
+        let response = "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nTrailer: X-Weighed\r\n\r\n4\r\nkilo\r\n0\r\nX-Weighed: 12.5\r\nX-Token: windfall\r\n\r\n";
+        (Duration::ZERO, response.as_bytes().to_vec())
+    });
+    let cell = format!("GET {base}\nTE: trailers\n\n% check trailers['x-weighed'] == '12.5' && body == 'kilo'\n");
+    let workspace = TestWorkspace::new().file("a.http", &cell);
+    let run = workspace.run(&["send", "a.http", "--show", "head"]).exits(0);
+    assert!(run.stdout.contains("trailer x-weighed: 12.5\ntrailer x-token: [secret]\n"), "{}", run.stdout);
+    let run = workspace.run(&["send", "a.http", "--json"]).exits(0);
+    assert_eq!(run.json()["response"]["parts"]["trailers"][0], serde_json::json!(["x-weighed", "12.5"]));
+    workspace.run(&["replay", "--from-log"]).exits(0);
+}
+
+#[test]
+fn names_go_out_as_they_are_written_where_a_server_needs_it() {
+    let base = server(|head| (Duration::ZERO, answer("text/plain", head)));
+    let cell = format!(
+        "POST {base}/lots\nX-Gate-ID: 7\nCONTENT-type: text/plain\nx-lower: a\n\nhello\n\n% check text.contains('X-Gate-ID: 7') && text.contains('CONTENT-type: text/plain') && text.contains('x-lower: a')\n"
+    );
+    let config = "[send]\nheader_case = 'as-written'\n";
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", config).file("a.http", &cell);
+    let run = workspace.run(&["send", "a.http"]).exits(0);
+    assert!(run.stdout.contains("Host: 127.0.0.1:") && run.stdout.contains("Content-Length: 5"), "{}", run.stdout);
+    let lower = TestWorkspace::empty().file("a.http", &cell).run(&["send", "a.http"]).exits(1);
+    assert!(lower.stdout.contains("x-gate-id: 7"), "{}", lower.stdout);
+    let wrong = TestWorkspace::empty().file("yieldtray.toml", "[send]\nheader_case = 'Title'\n").file("a.http", &cell);
+    assert!(wrong.run(&["send", "a.http"]).exits(2).stderr.contains("use `\"lower\"` or `\"as-written\"`"));
+}
+
+#[test]
+fn a_server_that_asks_to_wait_is_asked_again() {
+    let count = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
+    let base = server({
+        let count = std::sync::Arc::clone(&count);
+        move |_| {
+            match count.fetch_add(1, std::sync::atomic::Ordering::Relaxed) {
+            0 => (Duration::ZERO, b"HTTP/1.1 429 Too Many Requests\r\nRetry-After: 0\r\nContent-Length: 0\r\n\r\n".to_vec()),
+            1 => (Duration::ZERO, b"HTTP/1.1 503 Service Unavailable\r\nRetry-After: Sun, 06 Nov 1994 08:49:37 GMT\r\nContent-Length: 0\r\n\r\n".to_vec()),
+            2 => (Duration::ZERO, answer("text/plain", "now")),
+            _ => (Duration::ZERO, b"HTTP/1.1 429 Too Many Requests\r\nRetry-After: 3600\r\nContent-Length: 0\r\n\r\n".to_vec()),
+        }
+        }
+    });
+    let workspace = TestWorkspace::new()
+        .file("a.http", &format!("% retry after 5s\n\n%% a\nPOST {base}\n\n% check status == 200\n"));
+    let run = workspace.run(&["send", "a"]).exits(0);
+    assert!(run.stderr.contains("3 attempts"), "{}", run.stderr);
+    // An hour is more than the user waits.
+    let run = workspace.run(&["send", "a"]).exits(1);
+    assert!(run.stderr.contains("429") && !run.stderr.contains("attempts"), "{}", run.stderr);
+    let wrong = TestWorkspace::new().file("a.http", "% retry soon\n\n%% a\nGET /health\n").run(&["send", "a"]).exits(2);
+    assert!(wrong.stderr.contains("`% retry` is missing `after DURATION`"), "{}", wrong.stderr);
 }

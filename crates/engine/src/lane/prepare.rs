@@ -99,6 +99,7 @@ impl<'w> LaneCx<'_, 'w> {
             reads_body,
             stream,
             conversation,
+            retries: 0,
             pages,
         };
         Ok(Box::new(ReadyRequest {

@@ -2,10 +2,12 @@
 
 use super::LaneCx;
 use super::pages::Page;
+use super::retry::Retry;
 use crate::deferred::{DeferredChecks, EarlyCaptures, PendingResponse};
 use crate::event::Outcome;
 use crate::ready::{ReadyRequest, ResponseWork};
 use crate::response_exprs::ResponseExpr;
+use crate::retry_after::{MAX_RETRIES, wait_of};
 use yieldtray_http::{Exchange, Failure, FailureKind, StreamEnd};
 use yieldtray_workspace::scope::ResponseScope;
 
@@ -13,7 +15,16 @@ impl<'w> LaneCx<'_, 'w> {
     /// Takes the response to a request, or why there is none.
     pub(crate) fn on_response(&mut self, mut ready: Box<ReadyRequest<'w>>, mut response: Result<Exchange, Failure>) {
         // A polling condition that became true counts as a check; one that never did is evaluated and reported as one.
-        let (mut attempts, mut passed_wait) = (1, None);
+        if let (Ok(exchange), Some(most)) = (&response, ready.prepared.sending.retry_after)
+            && let Some(wait) = wait_of(exchange, self.inputs.random().now().timestamp()).filter(|wait| *wait <= most)
+            && ready.work.retries < MAX_RETRIES
+            && !self.run.events.is_interrupted()
+            && !self.inputs.is_from_log()
+        {
+            ready.work.retries += 1;
+            return self.lane.set_retry(Retry::after(ready, wait));
+        }
+        let (mut attempts, mut passed_wait) = (1 + ready.work.retries, None);
         if let Some(mut poll) = ready.work.poll.take() {
             let (holds, took) = match &response {
                 Ok(exchange) => (self.poll_holds(&mut ready, &poll.until, exchange), exchange.timings.total),

@@ -17,6 +17,11 @@ pub(crate) struct Retry<'w> {
 }
 
 impl<'w> Retry<'w> {
+    /// One after a pause.
+    pub(super) fn after(ready: Box<ReadyRequest<'w>>, pause: Duration) -> Self {
+        Self { ready, pause: Some(pause) }
+    }
+
     /// One without a pause.
     pub(super) fn at_once(ready: Box<ReadyRequest<'w>>) -> Self {
         Self { ready, pause: None }

@@ -24,6 +24,12 @@ pub struct Setting<T> {
 pub struct SendSettings {
     /// How long an exchange may take.
     pub timeout: Option<Duration>,
+    /// How long connecting may take.
+    pub connect_timeout: Option<Duration>,
+    /// How long a server may ask to wait (`Retry-After`), so that the request is sent again.
+    pub retry_after: Option<Duration>,
+    /// Whether the names of header fields are sent as they are written.
+    pub keep_header_case: Option<bool>,
     /// How many redirects are followed.
     pub redirects: Option<u8>,
     /// Whether cookies are sent and taken.
@@ -54,6 +60,9 @@ pub(super) const SEND: TableKeys = TableKeys {
     table: "`send`",
     known: &[
         "timeout",
+        "connect_timeout",
+        "retry_after",
+        "header_case",
         "redirects",
         "cookies",
         "insecure",
@@ -78,6 +87,9 @@ impl SendSettings {
         }
         Self {
             timeout: self.timeout.or(overlaid_by.timeout),
+            connect_timeout: self.connect_timeout.or(overlaid_by.connect_timeout),
+            retry_after: self.retry_after.or(overlaid_by.retry_after),
+            keep_header_case: self.keep_header_case.or(overlaid_by.keep_header_case),
             redirects: self.redirects.or(overlaid_by.redirects),
             cookies: self.cookies.or(overlaid_by.cookies),
             insecure: first(self.insecure, &overlaid_by.insecure),
@@ -101,6 +113,17 @@ impl Reader<'_> {
         for (key, held) in table {
             match key.get_ref().as_ref() {
                 "timeout" => settings.timeout = self.expect_duration(key, held),
+                "connect_timeout" => settings.connect_timeout = self.expect_duration(key, held),
+                "retry_after" => settings.retry_after = self.expect_duration(key, held),
+                "header_case" => {
+                    let case = |text: &str| match text {
+                        "as-written" => Some(true),
+                        "lower" => Some(false),
+                        _ => None,
+                    };
+                    let hint = "use `\"lower\"` or `\"as-written\"`";
+                    settings.keep_header_case = self.expect_fitting(held, case, "unknown `header_case`", hint);
+                }
                 "redirects" => {
                     let number = |text: &str| text.parse().ok().filter(|number| *number <= 50);
                     let hint = "for example `0` to follow none";

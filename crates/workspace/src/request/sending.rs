@@ -10,6 +10,7 @@ pub fn configured(settings: &SendSettings) -> SendOptions {
     let usual = SendOptions::default();
     SendOptions {
         timeout: settings.timeout.unwrap_or(usual.timeout),
+        retry_after: settings.retry_after,
         redirects: settings.redirects.unwrap_or(usual.redirects),
         cookies: settings.cookies.unwrap_or(usual.cookies),
         insecure: settings.insecure.as_ref().map_or(usual.insecure, |setting| setting.value),
@@ -23,6 +24,7 @@ pub(super) fn of_cell(mut sending: SendOptions, workspace: &Workspace, cell: Cel
     for (_, line) in effective_instructions(workspace, cell) {
         match line.kind {
             InstructionKind::Timeout(timeout) => sending.timeout = timeout,
+            InstructionKind::RetryAfter(most) => sending.retry_after = most,
             InstructionKind::Redirects(redirects) => sending.redirects = redirects,
             InstructionKind::Cookies(cookies) => sending.cookies = cookies,
             InstructionKind::Insecure(insecure) => sending.insecure = insecure,
