@@ -3,7 +3,6 @@
 use crate::error::CommandError;
 use crate::host::HostFacts;
 use crate::interrupt::Interrupts;
-use crate::project::trust::Trust;
 use dialoguer::console::Term;
 use dialoguer::theme::Theme;
 use dialoguer::{Confirm, Input, Password};
@@ -57,9 +56,9 @@ impl Terminal {
         Self { can_ask: host.can_ask, opens_pages: false }
     }
 
-    /// The same, for a workspace that may open pages if its user allowed it.
-    pub(crate) fn trusting(host: &HostFacts, trust: &Trust) -> Self {
-        Self { opens_pages: trust.allows(), ..Self::of(host) }
+    /// The same, for a workspace that may open pages.
+    pub(crate) fn opening_pages(host: &HostFacts, opens_pages: bool) -> Self {
+        Self { opens_pages, ..Self::of(host) }
     }
 }
 

@@ -150,6 +150,7 @@ const HOMES: &[(&str, &[&str])] = &[
     // A client, a server, and the loop of a run.
     ("tokio", &["transport", "packhouse", "cli"]),
     ("tokio-rustls", &["packhouse"]),
+    ("tokio-tungstenite", &["transport"]),
     ("tokio-util", &["transport"]),
     // The configuration, and what an editor asks of it.
     ("toml", &["workspace", "ide"]),

@@ -1,3 +1,5 @@
+//! Keys are read in every form, and what they sign is verified.
+
 use super::*;
 use rcgen::KeyPair as Generated;
 use ring::signature::{self, UnparsedPublicKey, VerificationAlgorithm};

@@ -9,7 +9,7 @@ use serde_json::{Map, json};
 use sha2::{Digest, Sha256};
 use std::fmt;
 use url::Url;
-use yieldtray_http::{Exchange, HeaderFields, PreparedRequest, SignError, Signer, SigningContext};
+use yieldtray_http::{HeaderFields, PreparedRequest, SignError, Signer, SigningContext};
 
 /// The key that a token is bound to. It is kept with the token and never printed.
 #[derive(Clone)]
@@ -104,12 +104,18 @@ impl Signer for BoundToken {
         Ok(vec![("DPoP".into(), proof.map_err(|error| SignError(error.to_string()))?.into())])
     }
 
-    fn nonce(&self, answer: &Exchange) -> Option<String> {
-        answer.header("dpop-nonce").map(std::borrow::Cow::into_owned)
+    fn nonce(&self, headers: &[(String, Vec<u8>)]) -> Option<String> {
+        field(headers, "dpop-nonce")
     }
 
-    fn wants_nonce(&self, answer: &Exchange) -> bool {
-        let challenge = answer.header("www-authenticate").unwrap_or_default();
-        answer.status == 401 && challenge.contains("use_dpop_nonce") && self.nonce(answer).is_some()
+    fn wants_nonce(&self, status: u16, headers: &[(String, Vec<u8>)]) -> bool {
+        let challenge = field(headers, "www-authenticate").unwrap_or_default();
+        status == 401 && challenge.contains("use_dpop_nonce") && self.nonce(headers).is_some()
     }
+}
+
+/// The first header field of that name.
+fn field(headers: &[(String, Vec<u8>)], name: &str) -> Option<String> {
+    let found = headers.iter().find(|(own, _)| own.eq_ignore_ascii_case(name));
+    found.map(|(_, value)| String::from_utf8_lossy(value).into_owned())
 }

@@ -18,7 +18,6 @@ mod redirect;
 mod request;
 mod send_options;
 mod sensitive;
-mod signer;
 mod version;
 mod wire;
 
@@ -37,8 +36,7 @@ pub use media_types::{GRAPHQL_ACCEPT, GRAPHQL_MEDIA_TYPE, MEDIA_TYPES, is_json};
 pub use methods::METHODS;
 pub use origin::{origin_of, parse_origin};
 pub use redirect::{Redirect, next_hop, next_link, next_page};
-pub use request::{HeaderFields, PreparedRequest};
+pub use request::{HeaderFields, PreparedRequest, SignError, Signer, SigningContext};
 pub use send_options::SendOptions;
 pub use sensitive::{MASK, credential, is_secret_header};
-pub use signer::{SignError, Signer, SigningContext};
 pub use version::HttpVersion;

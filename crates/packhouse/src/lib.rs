@@ -12,6 +12,7 @@ mod echo;
 mod faulty_server;
 mod gate;
 mod grading;
+mod grants;
 mod graphql;
 mod growers;
 mod label;

@@ -1,7 +1,6 @@
-//! The office: a ledger behind digest credentials (RFC 7616), a payroll behind tokens.
+//! The office: a ledger behind digest credentials (RFC 7616).
 
 use crate::answer::{Problem, json_answer};
-use crate::authorization;
 use crate::state::Shared;
 use axum::body::Body;
 use axum::extract::State;
@@ -53,19 +52,4 @@ fn proves(shared: &Shared, method: &Method, uri: &Uri, answer: &str, nonce: &str
     let request = hex(&format!("{method}:{target}"));
     let expected = hex(&format!("{secret}:{nonce}:{}:{}:auth:{request}", field("nc"), field("cnonce")));
     field("nonce") == nonce && field("username") == shared.server.clerk() && field("response") == expected
-}
-
-/// The payroll, for whoever carries a token of ours; and how many were given so far.
-pub(crate) async fn payroll(
-    State(shared): State<Arc<Shared>>,
-    method: Method,
-    uri: Uri,
-    headers: HeaderMap,
-) -> Result<Response<Body>, Response<Body>> {
-    let granted = authorization::bearer(&shared, &method, &uri, &headers)?;
-    let body = json!({
-        "clerks": 3, "tokens_given": shared.stock().authorization.given, "scope": granted.scope, "client": granted.client,
-        "user": granted.user, "audience": granted.audience,
-    });
-    Ok(json_answer(StatusCode::OK, &body))
 }

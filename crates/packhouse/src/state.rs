@@ -1,7 +1,7 @@
 //! The data of the packhouse, and their initial state.
 
 use crate::Server;
-use crate::authorization::Grants;
+use crate::grants::Grants;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Mutex, MutexGuard, PoisonError};

@@ -66,6 +66,7 @@ enum Receiver<'s> {
 }
 
 /// What came back.
+#[allow(clippy::large_enum_variant)] // nearly always a whole response, which a box would only slow down
 pub enum Received {
     /// A whole response.
     Whole(Exchange),

@@ -4,6 +4,7 @@
 mod body;
 mod body_reader;
 mod client;
+mod client_certificate;
 mod connect;
 mod conversation;
 mod digest;
@@ -25,9 +26,10 @@ mod watched;
 
 pub use body::Sink;
 pub use client::{Client, Received};
+pub use client_certificate::ClientCertificate;
 pub use conversation::{Conversation, NextMessage};
 pub use event_stream::{EventStream, NextEvents};
 pub use jar::{Jar, StoredCookie};
-pub use options::{ClientCertificate, Options, Proxy};
+pub use options::{Options, Proxy};
 pub use redirect_listener::{RedirectListener, RedirectPage};
 pub use tls::TlsError;

@@ -1,7 +1,7 @@
 //! Options of a client.
 
+use crate::client_certificate::ClientCertificate;
 use crate::tls::TlsError;
-use std::fmt;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -27,23 +27,6 @@ pub struct Options {
     pub certificate: Option<ClientCertificate>,
     /// A Unix socket that everything is sent to.
     pub socket: Option<PathBuf>,
-}
-
-/// A client's certificate and its key.
-#[derive(Clone)]
-pub struct ClientCertificate {
-    /// The file of the certificate chain (PEM), or of chain and key (PKCS#12).
-    pub chain: PathBuf,
-    /// The file of the key (PEM), which may be the same.
-    pub key: PathBuf,
-    /// The password of an encrypted key.
-    pub password: Option<String>,
-}
-
-impl fmt::Debug for ClientCertificate {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "ClientCertificate({})", self.chain.display())
-    }
 }
 
 /// Which proxy requests go through.

@@ -67,8 +67,8 @@ impl Nonces {
     pub(crate) fn take(&self, request: &PreparedRequest, exchange: &Exchange) -> bool {
         let mut again = false;
         for signer in &request.signers {
-            if let Some(nonce) = signer.nonce(exchange) {
-                again |= signer.wants_nonce(exchange);
+            if let Some(nonce) = signer.nonce(&exchange.headers) {
+                again |= signer.wants_nonce(exchange.status, &exchange.headers);
                 self.known().insert(request.url.origin(), nonce);
             }
         }

@@ -1,7 +1,7 @@
 //! TLS whose roots are read at the first handshake: reading them takes longer than a whole plain-http
 //! request.
 
-use crate::options::ClientCertificate;
+use crate::client_certificate::ClientCertificate;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{
     ClientSessionMemoryCache, ClientSessionStore, Resumption, Tls12ClientSessionValue, Tls13ClientSessionValue,

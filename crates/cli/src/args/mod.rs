@@ -55,7 +55,10 @@ impl Args {
 
     /// The whole command line, its commands in groups.
     pub(crate) fn grouped() -> clap::Command {
-        groups::with_groups(Self::command())
+        // The help of the commands that follow them has these too.
+        let rare = ["set_from", "read_env", "secrets_to"];
+        let command = rare.iter().fold(Self::command(), |command, name| command.mut_arg(name, |arg| arg.hide(true)));
+        groups::with_groups(command)
     }
 
     /// The parsed arguments; global options may be before a command or after it.

@@ -15,7 +15,7 @@ pub(crate) enum TokenAction {
     #[command(after_help = "Example:
   yieldtray token get desk -e staging")]
     Get(LazyArgs<Profiles>),
-    /// Remove stored tokens; the server is not told
+    /// Remove stored tokens without revoking them
     #[command(after_help = "Example:
   yieldtray token drop desk")]
     Drop(LazyArgs<Profiles>),

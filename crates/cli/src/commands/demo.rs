@@ -30,6 +30,7 @@ const FILES: &[(&str, &str)] = &[
     ("requests/morning.http", include_str!("../../demo/requests/morning.http")),
     ("requests/office.http", include_str!("../../demo/requests/office.http")),
     ("requests/orchard.http", include_str!("../../demo/requests/orchard.http")),
+    ("requests/scale.http", include_str!("../../demo/requests/scale.http")),
     ("requests/documents.http", include_str!("../../demo/requests/documents.http")),
     ("requests/errors.http", include_str!("../../demo/requests/errors.http")),
 ];

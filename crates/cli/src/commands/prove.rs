@@ -20,7 +20,7 @@ use yieldtray_workspace::plan::Plan;
 pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let (mut project, chosen) = choose(common, &args.choice, host, out)?;
     let plan = Plan::new(&mut project.workspace, &chosen, true);
-    let prompter = Terminal::trusting(host, &project.trust);
+    let prompter = Terminal::opening_pages(host, project.trust.allows());
     guard(&project, &plan.unsafe_requests(&project.workspace), args.yes, &prompter)?;
     let heading = project.heading_of(plan.steps.iter().map(|step| step.cell));
     let workspace = &project.workspace;

@@ -81,7 +81,7 @@ pub(crate) fn replay_part(
     }
     // A confirmation holds for later runs too.
     let changing = plan.unsafe_requests(&project.workspace);
-    let prompter = Terminal::trusting(host, &project.trust);
+    let prompter = Terminal::opening_pages(host, project.trust.allows());
     if guard(&project, &changing, *yes || (environment.is_some() && part.may_change == *environment), &prompter)? {
         part.may_change.clone_from(environment);
     }

@@ -108,7 +108,7 @@ fn ask(name: &str, from: Option<&Path>, here: &Path, host: &HostFacts) -> Result
         None if host.can_ask => prompt::secret(&format!("the secret `{name}`:"))?,
         None => {
             let hint = "pass `--from FILE`, or `--from -` for standard input";
-            return Err(CommandError::refused_with("nobody can be asked for the secret here", hint));
+            return Err(CommandError::refused_with("the secret can be typed only on a terminal", hint));
         }
     };
     if secret.is_empty() {

@@ -52,7 +52,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
         check_pick(&project, expression)?;
     }
     print_header(out, &project, cell)?;
-    let prompter = Terminal::trusting(host, &project.trust);
+    let prompter = Terminal::opening_pages(host, project.trust.allows());
     let prelude = SendPlan::of(&mut project, cell, if dry_run { Needs::Never } else { needs }, &prompter, out)?;
     let service = RunService::new(&project, &prompter);
     if dry_run {

@@ -99,7 +99,7 @@ fn forget(project: &Project, profiles: &[String], out: &mut Out) -> Result<(), C
 fn get(project: &mut Project, profile: &str, host: &HostFacts, out: &mut Out) -> Result<(), CommandError> {
     let (params, masker) = params(project, profile, out)?;
     let flow = TokenFlow::new(params, None).map_err(CommandError::refused)?;
-    let prompter = Terminal::trusting(host, &project.trust);
+    let prompter = Terminal::opening_pages(host, project.trust.allows());
     let client = Arc::new(Client::new(options(project)?));
     let mut authorization = Authorization::new(Box::new(flow), client);
     let runtime = runtime()?;

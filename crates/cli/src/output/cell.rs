@@ -110,7 +110,7 @@ impl CellLines<'_> {
 
     /// The line of a token that was obtained.
     pub(crate) fn token(&self, report: &TokenReport) -> String {
-        token_line(report, &self.target(&report.url), self.styles)
+        token_line(report, self.target(&report.url), self.styles)
     }
 
     /// The line of a cell that was sent. A long run writes thousands: it is made in one piece.

@@ -123,11 +123,11 @@ impl Authorization {
 
     fn nobody(&self) -> Failure {
         let hint = format!(
-            "run `yieldtray token get {}` in a terminal first; where nobody can, use a grant for machines such as \
-             `client_credentials` or `jwt_bearer`",
+            "run `yieldtray token get {}` in a terminal first; in CI, use a grant for machines such as `client_credentials` or \
+             `jwt_bearer`",
             self.flow.profile()
         );
-        self.failure("somebody must sign in, but nobody can be asked here".to_owned(), hint)
+        self.failure("signing in needs a terminal or an editor".to_owned(), hint)
     }
 
     fn port_in_use(&self, error: &std::io::Error) -> Failure {

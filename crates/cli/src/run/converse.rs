@@ -1,6 +1,6 @@
 //! Conversations over a WebSocket: one step of a script, or what a person types.
 
-use super::task::{TaskResult, or_cancelled};
+use super::cancel::or_cancelled;
 use std::io::BufRead;
 use std::sync::Arc;
 use std::thread;
@@ -54,14 +54,18 @@ impl<'w> Conversing<'w> {
     }
 
     /// Does a step. What arrived before it is cut off is kept.
-    pub(super) async fn step(mut self: Box<Self>, step: ConversationStep, cut_off: &Arc<Notify>) -> TaskResult<'w> {
+    pub(super) async fn step(
+        mut self: Box<Self>,
+        step: ConversationStep,
+        cut_off: &Arc<Notify>,
+    ) -> Result<Box<Self>, (Box<ReadyRequest<'w>>, Failure)> {
         self.messages.clear();
         match or_cancelled(Arc::clone(cut_off), self.take(step)).await {
-            Ok(Ok(())) => TaskResult::Conversed(self),
-            Ok(Err(failure)) => TaskResult::Answered(self.ready, Err(failure)),
+            Ok(Ok(())) => Ok(self),
+            Ok(Err(failure)) => Err((self.ready, failure)),
             Err(_) => {
                 self.is_over = true;
-                TaskResult::Conversed(self)
+                Ok(self)
             }
         }
     }

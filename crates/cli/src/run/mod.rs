@@ -1,6 +1,7 @@
 //! Drives a run of core over the network.
 
 pub(crate) mod authorization;
+mod cancel;
 pub(crate) mod client_options;
 mod client_pool;
 mod converse;

@@ -104,7 +104,7 @@ impl<'p> RunService<'p> {
             instead: params.instead.map(|prepared| (cell, prepared)),
             ..ResponseFiles::of(project)
         };
-        let waiting = progress_bar && !files.out.is_some();
+        let waiting = progress_bar && files.out.is_none();
         let waiting = waiting.then(|| (WaitingLine::new(), Arc::clone(&client)));
         let mut collector = ReportCollector::new(cell, live, waiting);
         let mut clients = ClientPool::one(Arc::clone(&client));

@@ -2,6 +2,7 @@
 
 use super::ResponseFiles;
 use super::authorization::{Advance, Authorization};
+use super::cancel::or_cancelled;
 use super::converse::{Conversing, typed_lines};
 use crate::error::CommandError;
 use crate::prompt::SignIn;
@@ -29,6 +30,7 @@ pub(super) enum Task<'w> {
 }
 
 /// Its result.
+#[allow(clippy::large_enum_variant)] // nearly always a response, which a box would only slow down
 pub(super) enum TaskResult<'w> {
     Answered(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
     /// Events of a stream; without an end, more may come.
@@ -86,7 +88,10 @@ impl<'w> Task<'w> {
                 };
                 TaskResult::Answered(ready, answer)
             }
-            Task::Converse(conversing, step) => conversing.step(step, &cut_off).await,
+            Task::Converse(conversing, step) => match conversing.step(step, &cut_off).await {
+                Ok(conversing) => TaskResult::Conversed(conversing),
+                Err(ended) => TaskResult::Answered(ended.0, Err(ended.1)),
+            },
             Task::Close(conversing) => {
                 let Conversing { ready, conversation, .. } = *conversing;
                 TaskResult::Answered(ready, Ok(conversation.finish().await))
@@ -167,16 +172,6 @@ async fn reconnect(
         Ok(_) => Ok(Some(StreamEnd::Server)),
         Err(failure) if failure.kind == FailureKind::TimedOut => Ok(Some(StreamEnd::TimeLimit)),
         Err(failure) => Err(failure),
-    }
-}
-
-/// The result of `work`, unless it is canceled before.
-pub(super) async fn or_cancelled<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
-    let start = Instant::now();
-    tokio::select! {
-        biased;
-        done = work => Ok(done),
-        () = cut_off.notified() => Err(Failure::interrupted(start.elapsed())),
     }
 }
 

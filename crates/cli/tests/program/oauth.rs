@@ -147,7 +147,7 @@ fn nobody_signs_in_where_nobody_is() {
     for grant in ["authorization_code", "device_code"] {
         let profile = format!("issuer = '{{{{base}}}}'\nclient_id = 'packhouse-phone'\ngrant = '{grant}'\n");
         let run = workspace(&profile).run(&["replay"]).exits(3);
-        assert!(run.stdout.contains("somebody must sign in, but nobody can be asked here"), "{}", run.stdout);
+        assert!(run.stdout.contains("signing in needs a terminal or an editor"), "{}", run.stdout);
         assert!(run.stdout.contains("run `yieldtray token get scale` in a terminal first"), "{}", run.stdout);
     }
 }

@@ -76,7 +76,7 @@ fn a_team_shares_secrets_in_a_file_that_is_committed() {
             &["secret", "seal", "pin", "--file", "a.http", "--from", "a.http"],
             "cannot use `a.http`: it is not valid TOML",
         ),
-        (&["secret", "seal", "pin"], "nobody can be asked for the secret here"),
+        (&["secret", "seal", "pin"], "the secret can be typed only on a terminal"),
         (&["secret", "seal", "pin", "--from", "gone.txt"], "cannot read the secret"),
     ] {
         let run = workspace.run(args).exits(2);

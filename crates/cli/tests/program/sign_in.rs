@@ -88,7 +88,7 @@ fn a_clerk_enters_the_code_of_a_device() {
     }
     let late = workspace(&profile("device_code", "brief"));
     let mut terminal = Terminal::start(&late, &["token", "get", "scale"], 200, &[]);
-    terminal.wait_for("the code expired before somebody entered it");
+    terminal.wait_for("the code expired before it was entered");
     assert_eq!(terminal.end().0, 2);
 }
 

@@ -141,6 +141,18 @@ fn ctrl_c_keeps_what_arrived() {
 }
 
 #[test]
+fn a_subscription_of_graphql_is_a_stream() {
+    let workspace = workspace(
+        "%% readings\nPOST /graphql\n% graphql\n% variable count = 2\n\nsubscription Watch($count: Int!) { readings(count: $count) { number weight: kg } }\n\n\
+         % check size(events) == 3 && events[2].event == 'complete'\n% check data.readings == {'number': 2, 'weight': 12.5}\n% yield weights = events.filter(e, e.event == 'next').map(e, e.data.data.readings.weight)\n",
+    );
+    let run = workspace.run(&["send", "readings"]).exits(0);
+    assert!(run.stderr.contains("weights = [12.25,12.5]"), "{}", run.stderr);
+    assert_eq!(events(&run.stdout)[0], "next  {\"data\":{\"readings\":{\"number\":1,\"weight\":12.25}}}");
+    workspace.run(&["lint"]).exits(0);
+}
+
+#[test]
 fn pages_are_followed_and_combined() {
     let workspace = workspace(
         "%% link\n% follow next\nGET /readings\nX-Desk: 3\n\n% check pages.map(p, size(p.readings)) == [5, 5, 2]\n% check body.readings[0].number == 11\n% yield all = pages.map(p, p.readings).flatten().map(r, r.number)\n\n\

@@ -43,10 +43,10 @@ pub enum TokenError {
     #[error("the redirect has no `code`")]
     NoCode,
     /// Nobody signed in within the time.
-    #[error("nobody signed in within {0} s")]
+    #[error("the sign-in was not completed within {0} s")]
     SignInTimedOut(u64),
     /// The code of a device expired.
-    #[error("the code expired before somebody entered it")]
+    #[error("the code expired before it was entered")]
     CodeExpired,
     /// The ID token is not for this sign-in (OpenID Connect Core 3.1.3.7).
     #[error("the ID token is not valid: {0}")]

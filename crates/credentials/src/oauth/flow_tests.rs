@@ -1,3 +1,5 @@
+//! The steps of each grant, with responses from a table.
+
 use super::super::{Client, ClientAuth, DeviceSignIn};
 use super::*;
 use url::form_urlencoded;

@@ -10,14 +10,16 @@ mod form;
 mod id_token;
 mod metadata;
 mod params;
+mod redirect_address;
 mod response;
 mod revocation;
 mod token;
 
-pub use authorization::{BrowserSignIn, RedirectAddress, RedirectOutcome};
+pub use authorization::{BrowserSignIn, RedirectOutcome};
 pub use device::DeviceSignIn;
 pub use error::TokenError;
 pub use flow::{Step, TokenFlow};
 pub use params::{AssertionKey, Client, ClientAuth, Endpoints, Grant, TokenParams};
+pub use redirect_address::{NotLoopback, RedirectAddress};
 pub use revocation::RevocationFlow;
 pub use token::{Token, TokenKind};

@@ -1,3 +1,5 @@
+//! Signatures are those of the standard (RFC 9421 B.2).
+
 use super::*;
 use url::Url;
 

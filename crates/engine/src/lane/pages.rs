@@ -8,13 +8,8 @@ use std::time::Duration;
 use yieldtray_http::{Exchange, Failure, FailureKind, Hop, HopKind, Redirect, next_link, next_page};
 use yieldtray_workspace::scope::{Phase, ResponseScope};
 
-/// What comes of a page.
-pub(super) enum Page<'w> {
-    /// The next one is requested.
-    Next,
-    /// It was the last; the exchange has all of them.
-    Last(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
-}
+/// The request with the last of its pages, or why there is none.
+pub(super) type LastPage<'w> = (Box<ReadyRequest<'w>>, Result<Exchange, Failure>);
 
 impl<'w> LaneCx<'_, 'w> {
     /// Takes a page, and requests the one it leads to.
@@ -22,8 +17,8 @@ impl<'w> LaneCx<'_, 'w> {
         &mut self,
         mut ready: Box<ReadyRequest<'w>>,
         response: Result<Exchange, Failure>,
-    ) -> Page<'w> {
-        let Some(mut pages) = ready.work.pages.take() else { return Page::Last(ready, response) };
+    ) -> Option<LastPage<'w>> {
+        let Some(mut pages) = ready.work.pages.take() else { return Some((ready, response)) };
         let number = pages.hops.len() + 1;
         let exchange = match response {
             Ok(exchange) => exchange,
@@ -31,7 +26,7 @@ impl<'w> LaneCx<'_, 'w> {
                 ready.prepared = pages.first.unwrap_or(ready.prepared);
                 let message =
                     if number > 1 { format!("page {number}: {}", failure.message) } else { failure.message.clone() };
-                return Page::Last(ready, Err(Failure { message, ..failure }));
+                return Some((ready, Err(Failure { message, ..failure })));
             }
         };
         let may_go_on = !self.run.events.is_interrupted() && !self.inputs.is_from_log();
@@ -47,24 +42,24 @@ impl<'w> LaneCx<'_, 'w> {
         let next = match next {
             Ok(Some(next)) => next,
             Ok(None) => return self.last_page(ready, pages, exchange),
-            Err(why) => return Page::Last(ready, Err(failed(why))),
+            Err(why) => return Some((ready, Err(failed(why)))),
         };
         let request = match next_page(&exchange.sent, &next) {
             Redirect::To(request) => request,
             Redirect::Broken(why) => {
-                return Page::Last(ready, Err(failed(format!("the link to the next page cannot be followed: {why}"))));
+                return Some((ready, Err(failed(format!("the link to the next page cannot be followed: {why}")))));
             }
         };
         let seen = pages.hops.iter().any(|hop| hop.url == request.url.as_str()) || exchange.sent.url == request.url;
         if seen {
-            return Page::Last(ready, Err(failed(format!("it leads back to {}", request.url))));
+            return Some((ready, Err(failed(format!("it leads back to {}", request.url)))));
         }
         let held: usize = pages.bodies.iter().map(bytes::Bytes::len).sum();
         if held + exchange.body.len() > MAX_PAGES_BYTES {
-            return Page::Last(
+            return Some((
                 ready,
                 Err(failed(format!("all pages together are larger than {} MiB", MAX_PAGES_BYTES >> 20))),
-            );
+            ));
         }
         pages.hops.push(Hop {
             kind: HopKind::Page,
@@ -79,7 +74,7 @@ impl<'w> LaneCx<'_, 'w> {
         pages.first.get_or_insert(first);
         ready.work.pages = Some(pages);
         self.lane.set_retry(Retry::at_once(ready));
-        Page::Next
+        None
     }
 
     /// The URL of the next page, if there is one.
@@ -104,7 +99,12 @@ impl<'w> LaneCx<'_, 'w> {
     }
 
     /// The last page, with those before it.
-    fn last_page(&mut self, mut ready: Box<ReadyRequest<'w>>, pages: PageWork<'w>, mut exchange: Exchange) -> Page<'w> {
+    fn last_page(
+        &mut self,
+        mut ready: Box<ReadyRequest<'w>>,
+        pages: PageWork<'w>,
+        mut exchange: Exchange,
+    ) -> Option<LastPage<'w>> {
         ready.prepared = pages.first.unwrap_or(ready.prepared);
         // A logged response has its pages already.
         if !pages.hops.is_empty() {
@@ -112,6 +112,6 @@ impl<'w> LaneCx<'_, 'w> {
             exchange.hops.splice(..0, pages.hops);
             exchange.pages = pages.bodies;
         }
-        Page::Last(ready, Ok(exchange))
+        Some((ready, Ok(exchange)))
     }
 }

@@ -1,7 +1,6 @@
 //! The response to a request, or why there is none, and whether it is sent again.
 
 use super::LaneCx;
-use super::pages::Page;
 use super::retry::Retry;
 use crate::deferred::{DeferredChecks, EarlyCaptures, PendingResponse};
 use crate::event::Outcome;
@@ -48,10 +47,13 @@ impl<'w> LaneCx<'_, 'w> {
                 false => ready.work.exprs.insert(0, poll.until),
             }
         }
-        let (mut ready, response) = match self.on_page(ready, response) {
-            Page::Next => return,
-            Page::Last(ready, response) => (ready, response),
-        };
+        // Most requests follow no pages, and are not moved for it.
+        if ready.work.pages.is_some() {
+            match self.on_page(ready, response) {
+                None => return,
+                Some(last) => (ready, response) = last,
+            }
+        }
         if let (Some(until), Ok(exchange)) = (ready.work.stream.until.take(), &response) {
             // Like that of `% wait`: one that never became true is evaluated and reported as a check.
             match exchange.stream.as_ref().map(|stream| stream.end) {

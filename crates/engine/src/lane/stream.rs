@@ -15,6 +15,7 @@ impl<'w> LaneCx<'_, 'w> {
         head: &Exchange,
         events: &[StreamEvent],
     ) -> StreamVerdict {
+        let is_graphql = self.inputs.workspace().cell(ready.cell).is_graphql();
         let until = ready.work.stream.until.take();
         let keeps = until.iter().any(|until| until.expression.names().any(|name| name == "events"));
         let mut verdict = StreamVerdict { used: events.len(), end: None };
@@ -22,6 +23,11 @@ impl<'w> LaneCx<'_, 'w> {
             let stream = &mut ready.work.stream;
             stream.seen += 1;
             let is_last = stream.take.is_some_and(|take| stream.seen >= take);
+            // A subscription of GraphQL says that it is over (GraphQL over SSE, distinct connections).
+            if is_graphql && event.name == "complete" {
+                verdict = StreamVerdict { used: index + 1, end: Some(StreamEnd::Server) };
+                break;
+            }
             let holds = until.as_ref().is_some_and(|until| {
                 let mut names = ResponseScope::new(head);
                 let value = event_value(event);

@@ -48,6 +48,7 @@ instructions! {
     "auth" Any "auth basic USER PASS | bearer TOKEN | digest USER PASS | oauth2 PROFILE | key header|query|cookie NAME VALUE | none" "credentials" "% auth bearer {{token}}" "auth ${1|basic,bearer,digest,oauth2,key,none|} $2";
     "sign" Any "sign PROFILE | sign off" "signs the request by `[signing.PROFILE]` (RFC 9421)" "% sign gate" "sign ${1:profile}";
     "timeout" Any "timeout DURATION" "time limit for the response" "% timeout 5s" "timeout ${1:5s}";
+    "retry" Any "retry after DURATION | retry off" "waits as a busy server asks (429, 503), at most DURATION, and sends again" "% retry after 30s" "retry after ${1:30s}";
     "redirects" Any "redirects N" "maximum number of redirects to follow" "% redirects 0" "redirects ${1:0}";
     "cookies" Any "cookies on|off" "whether cookies are sent and stored" "% cookies off" "cookies ${1|off,on|}";
     "insecure" Any "insecure [off]" "disables verification of the server's certificate" "% insecure" "insecure";
@@ -60,6 +61,12 @@ instructions! {
     "wait" Tail "wait until EXPR every D for D" "sends again until true" "% wait until body.state == 'graded' every 2s for 1m" "wait until ${1:condition} every ${2:2s} for ${3:1m}";
     "each" Cell "each row in \"FILE\"" "sends the request once per row" "% each row in \"lots.csv\"" "each row in \"${1:lots.csv}\"";
     "play" Cell "play NAME [with NAME = EXPR, …] [times N]" "runs other requests in this order" "% play book-lot with bins = 24" "play ${1:name}";
+    "until" Tail "until EXPR" "ends a stream of events when true" "% until event.data.state == 'done'" "until ${1:event.data.done}";
+    "take" Cell "take N events" "ends a stream after N events" "% take 3 events" "take ${1:3} events";
+    "reconnect" Cell "reconnect [N times]" "connects a stream again after its last event" "% reconnect 3 times" "reconnect ${1:3} times";
+    "say" Cell "say TEXT | say from PATH" "sends a message over a WebSocket" "% say {\"want\": \"readings\"}" "say ${1:text}";
+    "expect" Cell "expect EXPR within D [as NAME]" "waits for a message" "% expect message.kg > 0 within 2s as reading" "expect ${1:condition} within ${2:2s}";
+    "follow" Cell "follow next [EXPR] [for N pages]" "requests the pages that follow" "% follow next for 5 pages" "follow next for ${1:10} pages";
     "contract" Any "contract [NAME]" "validates the response against the description of the API" "% contract" "contract";
     "graphql" Cell "graphql" "the body is a GraphQL document" "% graphql" "graphql";
     "variable" Cell "variable NAME = EXPR" "a variable of the GraphQL operation" "% variable id = lot_id" "variable ${1:name} = ${2:value}";
@@ -98,6 +105,12 @@ words! {
     "url" true "the URL of the response, after redirects";
     "hops" true "the redirects";
     "sent" true "the request: `method`, `url`, `headers`, `body`";
+    "trailers" true "the trailers by lower-case name";
+    "events" true "the events of a stream: `id`, `event`, `data`, `at`";
+    "event" true "the last event of a stream";
+    "messages" true "the messages of a conversation";
+    "message" true "the last message of a conversation";
+    "pages" true "the bodies of all pages that were followed";
 }
 
 /// The help for an instruction, as Markdown.

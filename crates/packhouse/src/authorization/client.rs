@@ -16,8 +16,8 @@ pub(super) const SCALE: &str = "packhouse-scale";
 const PHONE: &str = "packhouse-phone";
 
 /// The name of the client, if it is the one it says.
-pub(super) fn authenticate(shared: &Shared, headers: &HeaderMap, form: &Form) -> Result<String, Response<Body>> {
-    let unknown = || refuse(StatusCode::UNAUTHORIZED, "invalid_client", "this client is not known");
+pub(super) fn authenticate(shared: &Shared, headers: &HeaderMap, form: &Form) -> Result<String, Box<Response<Body>>> {
+    let unknown = || Box::new(refuse(StatusCode::UNAUTHORIZED, "invalid_client", "this client is not known"));
     let basic = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
     let secret = shared.server.api_key();
     if let Some(given) = basic.and_then(|value| value.strip_prefix("Basic ")) {

@@ -14,7 +14,7 @@ pub(crate) async fn code(State(shared): State<Arc<Shared>>, headers: HeaderMap, 
     let form = form(&body);
     let client = match client::authenticate(&shared, &headers, &form) {
         Ok(client) => client,
-        Err(refused) => return refused,
+        Err(refused) => return *refused,
     };
     let scope = field(&form, "scope").to_owned();
     let page = format!("{}/oauth/device", issuer(&shared, &headers));

@@ -4,11 +4,12 @@ pub(crate) mod assertion;
 mod client;
 mod consent;
 mod device;
+mod payroll;
 mod proof;
 mod token;
 
 use crate::answer::{Problem, json_answer};
-use crate::office;
+use crate::grants::{Code, DeviceCode, Granted};
 use crate::state::Shared;
 use axum::Router;
 use axum::body::{Body, Bytes};
@@ -21,52 +22,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use serde_json::json;
 use sha2::{Digest, Sha256};
-use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-
-/// What was granted with a token.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Granted {
-    pub(crate) client: String,
-    /// The clerk who agreed, or for whom a machine acts.
-    pub(crate) user: Option<String>,
-    pub(crate) scope: String,
-    pub(crate) audience: Vec<String>,
-    /// The thumbprint of the key that a token is bound to (RFC 9449).
-    pub(crate) bound_to: Option<String>,
-}
-
-/// An authorization code (RFC 6749 4.1.2).
-#[derive(Clone, Debug)]
-pub(crate) struct Code {
-    granted: Granted,
-    redirect_uri: String,
-    challenge: String,
-    nonce: Option<String>,
-}
-
-/// A device code (RFC 8628 3.2).
-#[derive(Clone, Debug)]
-pub(crate) struct DeviceCode {
-    user_code: String,
-    granted: Granted,
-    /// What the clerk decided, once they did.
-    decided: Option<bool>,
-    /// How often the device asked.
-    asked: u32,
-}
-
-/// All that was given.
-#[derive(Debug, Default)]
-pub(crate) struct Grants {
-    pub(crate) given: u64,
-    access: HashMap<String, Granted>,
-    refresh: HashMap<String, Granted>,
-    codes: HashMap<String, Code>,
-    devices: HashMap<String, DeviceCode>,
-    /// The identifiers of assertions and proofs, none of which is accepted twice.
-    seen: HashSet<String>,
-}
 
 /// A text that depends on the server's password and a number: the same each time, and known to nobody else.
 fn derived(shared: &Shared, what: &str, number: u64) -> String {
@@ -82,7 +38,7 @@ pub(crate) fn routes() -> Router<Arc<Shared>> {
         .route("/oauth/device-code", post(device::code))
         .route("/oauth/token", post(token::token).delete(forget))
         .route("/oauth/revoke", post(revoke))
-        .route("/payroll", get(office::payroll))
+        .route("/payroll", get(payroll::payroll))
         .layer(map_request(with_host))
 }
 
@@ -126,13 +82,13 @@ pub(crate) fn bearer(
     method: &Method,
     uri: &Uri,
     headers: &HeaderMap,
-) -> Result<Granted, Response<Body>> {
+) -> Result<Granted, Box<Response<Body>>> {
     let closed = |challenge: &'static str| {
         let problem =
             Problem::new(StatusCode::UNAUTHORIZED, "the payroll is closed", "a token is wanted: POST /oauth/token");
         let mut response = problem.into_response();
         response.headers_mut().insert(header::WWW_AUTHENTICATE, HeaderValue::from_static(challenge));
-        response
+        Box::new(response)
     };
     let given = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let (scheme, token) = given.split_once(' ').unwrap_or_default();
@@ -145,7 +101,7 @@ pub(crate) fn bearer(
     let expected = proof::Expected { method: method.as_str(), url: &url, token: Some(token) };
     match proof::verify(shared, headers, &expected) {
         Ok(found) if scheme == "DPoP" && found == thumbprint => Ok(granted),
-        Err(proof::Refused::Nonce) => Err(with_nonce(shared, closed("DPoP error=\"use_dpop_nonce\""))),
+        Err(proof::Refused::Nonce) => Err(Box::new(with_nonce(shared, *closed("DPoP error=\"use_dpop_nonce\"")))),
         _ => Err(closed("DPoP error=\"invalid_token\"")),
     }
 }
@@ -162,7 +118,7 @@ fn with_nonce(shared: &Shared, mut response: Response<Body>) -> Response<Body> {
 pub(crate) async fn revoke(State(shared): State<Arc<Shared>>, headers: HeaderMap, body: Bytes) -> Response<Body> {
     let form = form(&body);
     if let Err(refused) = client::authenticate(&shared, &headers, &form) {
-        return refused;
+        return *refused;
     }
     let grants = &mut shared.stock().authorization;
     let token = field(&form, "token");

@@ -57,7 +57,7 @@ pub(crate) async fn token(State(shared): State<Arc<Shared>>, headers: HeaderMap,
     };
     let Decision { mut granted, nonce, renewed } = match decide(&shared, &headers, &form, &issuer) {
         Ok(decision) => decision,
-        Err(refused) => return refused,
+        Err(refused) => return *refused,
     };
     granted.bound_to = bound_to;
     let mut stock = shared.stock();
@@ -88,8 +88,9 @@ pub(crate) async fn token(State(shared): State<Arc<Shared>>, headers: HeaderMap,
     json_answer(StatusCode::OK, &answer)
 }
 
-fn decide(shared: &Shared, headers: &HeaderMap, form: &Form, issuer: &str) -> Result<Decision, Response<Body>> {
-    let invalid = || refuse(StatusCode::BAD_REQUEST, "invalid_grant", "this grant is not valid, or has ended");
+fn decide(shared: &Shared, headers: &HeaderMap, form: &Form, issuer: &str) -> Result<Decision, Box<Response<Body>>> {
+    let invalid =
+        || Box::new(refuse(StatusCode::BAD_REQUEST, "invalid_grant", "this grant is not valid, or has ended"));
     let audience = form.iter().filter(|(name, _)| matches!(name.as_str(), "audience" | "resource"));
     let audience: Vec<String> = audience.map(|(_, value)| value.clone()).collect();
     let scope = field(form, "scope").to_owned();
@@ -115,7 +116,9 @@ fn decide(shared: &Shared, headers: &HeaderMap, form: &Form, issuer: &str) -> Re
         }
         "refresh_token" => {
             let before = grants.refresh.remove(field(form, "refresh_token")).filter(|before| before.client == client);
-            Ok(Decision { granted: before.ok_or_else(invalid)?, nonce: None, renewed: true })
+            let before = before.ok_or_else(invalid)?;
+            let scope = if granted.scope.is_empty() { before.scope.clone() } else { granted.scope };
+            Ok(Decision { granted: Granted { scope, ..before }, nonce: None, renewed: true })
         }
         "authorization_code" => {
             // Once, whatever comes of it (RFC 6749 4.1.2).
@@ -135,7 +138,8 @@ fn decide(shared: &Shared, headers: &HeaderMap, form: &Form, issuer: &str) -> Re
             let device = grants.devices.get_mut(name).filter(|device| device.granted.client == client);
             let device = device.ok_or_else(invalid)?;
             device.asked += 1;
-            let refused = |error: &str| Err(refuse(StatusCode::BAD_REQUEST, error, "the clerk has not agreed"));
+            let refused =
+                |error: &str| Err(Box::new(refuse(StatusCode::BAD_REQUEST, error, "the clerk has not agreed")));
             match device.decided {
                 None if device.granted.scope.contains("brief") => refused("expired_token"),
                 None => refused("authorization_pending"),
@@ -148,6 +152,6 @@ fn decide(shared: &Shared, headers: &HeaderMap, form: &Form, issuer: &str) -> Re
             Ok(Granted { user: subject.user.clone(), ..granted }.into())
         }
         "password" => Err(invalid()),
-        _ => Err(refuse(StatusCode::BAD_REQUEST, "unsupported_grant_type", "no such grant")),
+        _ => Err(Box::new(refuse(StatusCode::BAD_REQUEST, "unsupported_grant_type", "no such grant"))),
     }
 }

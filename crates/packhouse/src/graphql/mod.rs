@@ -1,6 +1,7 @@
 //! The packhouse as a GraphQL API (GraphQL over HTTP): queries by GET and POST, mutations by POST, files as parts.
 
 mod resolvers;
+mod subscription;
 mod upload;
 
 use crate::answer::json_answer;
@@ -69,6 +70,11 @@ pub(crate) async fn graphql(
         Ok(request) => request,
         Err(message) => return answer(form, StatusCode::BAD_REQUEST, &json!({ "errors": [{ "message": message }] })),
     };
+    if text(header::ACCEPT).contains("text/event-stream")
+        && let Some(stream) = subscribe(&request)
+    {
+        return stream;
+    }
     let is_clerk = access::require(&shared, &headers).is_ok();
     match execute(&shared, &request, method == Method::GET, is_clerk) {
         Ok(response) => answer(form, StatusCode::OK, &response),
@@ -77,6 +83,16 @@ pub(crate) async fn graphql(
             answer(form, status, &json!({ "errors": errors }))
         }
     }
+}
+
+/// The stream of a subscription, if the document is one.
+fn subscribe(request: &GraphQlRequest) -> Option<Response<Body>> {
+    let schema = SCHEMA.as_ref()?;
+    let mut parser = Parser::new().recursion_limit(MAX_DEPTH).token_limit(MAX_TOKENS);
+    let document = parser.parse_executable(schema, &request.query, "request").ok()?.validate(schema).ok()?;
+    let operation = document.operations.get(request.operation_name.as_deref()).ok()?;
+    let variables = request.variables.clone().unwrap_or_default();
+    operation.is_subscription().then(|| subscription::answer(operation, &variables))
 }
 
 fn answer(form: Form, status: StatusCode, value: &Value) -> Response<Body> {

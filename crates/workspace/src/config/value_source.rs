@@ -230,7 +230,7 @@ impl ValueEntry {
         let value = files.unseal(&encrypted).map_err(|why| {
             let hint = match why {
                 CommandError::NotAllowed(_) => NOT_ALLOWED,
-                CommandError::Failed(_) => "whoever is among the recipients of the file can encrypt it for others",
+                CommandError::Failed(_) => "a recipient of the file can encrypt it for others",
             };
             failed(&why.describe(), hint)
         })?;

@@ -92,13 +92,9 @@ pub(super) fn graphql_problems(workspace: &Workspace, cell: CellId) -> Vec<Probl
         },
     };
     let Some(chosen) = chosen else { return problems };
-    if chosen.kind == "subscription" {
-        let message = "subscriptions are not supported";
-        let problem = Problem::error(Code::Unsupported, Span::default(), message);
-        problems.push(document.problem(problem.with_hint("send a query or a mutation"), 0..1));
-    }
     let method = own.request.as_ref().and_then(|line| line.method);
     let is_get = own.request.is_some() && method.is_none_or(|method| method.of(text) == "GET");
+    // A subscription is sent like a query, and answered by a stream of events.
     if is_get && chosen.kind == "mutation" {
         let span = method.or(own.request.as_ref().map(|line| line.target)).unwrap_or_default();
         let message = "a mutation must be sent with POST";

@@ -7,6 +7,7 @@ use crate::scope::Phase;
 use crate::{LoadedApi, graphql_api_of, graphql_document};
 use serde_json::{Map, Value, json};
 use url::form_urlencoded;
+use yieldtray_description::operations;
 use yieldtray_http::{Body, BodyPart};
 use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::InstructionKind;
@@ -16,6 +17,18 @@ pub(super) struct GraphQlRequest {
     query: String,
     operation: Option<String>,
     variables: Map<String, Value>,
+    /// Whether it is answered by a stream of events.
+    pub(super) is_subscription: bool,
+}
+
+/// Whether the operation of a document is a subscription.
+fn is_subscription(document: &str, operation: Option<&str>) -> bool {
+    // Most documents need not be read for it.
+    document.contains("subscription")
+        && operations(document).is_ok_and(|all| {
+            let chosen = all.iter().find(|one| operation.is_none() || one.name.as_deref() == operation);
+            chosen.is_some_and(|chosen| chosen.kind == "subscription")
+        })
 }
 
 impl TemplateRenderer<'_, '_> {
@@ -40,7 +53,8 @@ impl TemplateRenderer<'_, '_> {
             }
         }
         let operation = document.operation.as_ref().map(|(name, _)| name.clone());
-        let request = GraphQlRequest { query: document.text.clone(), operation, variables };
+        let is_subscription = is_subscription(&document.text, operation.as_deref());
+        let request = GraphQlRequest { query: document.text.clone(), operation, variables, is_subscription };
         // With a schema, values of wrong types are found before the server finds them.
         if let Some(schema) = graphql_api_of(workspace, cell).and_then(LoadedApi::schema)
             && !self.has_uploads()

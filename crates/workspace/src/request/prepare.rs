@@ -62,7 +62,8 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
     if graphql.is_some() && !own_accept && !is_dropped("accept") {
         // A shared one is meant for other requests.
         headers.retain(|(name, _)| !name.eq_ignore_ascii_case("accept"));
-        headers.push(("Accept".into(), GRAPHQL_ACCEPT.into()));
+        let subscribes = graphql.as_ref().is_some_and(|graphql| graphql.is_subscription);
+        headers.push(("Accept".into(), if subscribes { "text/event-stream" } else { GRAPHQL_ACCEPT }.into()));
     }
     let (body, media) = match &graphql {
         Some(_) if is_get => (None, None),

@@ -197,7 +197,7 @@ fn send_settings_and_token_profiles_are_checked() {
             "[oauth2.shift]\ngrant = 'implicit'\n",
             Code::BadConfiguration,
             "'implicit'",
-            "available: `client_credentials`, `password` and `refresh_token`",
+            "available: `client_credentials`, `password`, `refresh_token`, `authorization_code`, `device_code`, `jwt_bearer` and `token_exchange`",
         ),
         (
             "[oauth2.shift]\nscope = \"a\\tb\"\n",
@@ -248,7 +248,12 @@ fn values_of_a_configuration_are_checked() {
             "use letters, digits and `_`, not starting with a digit, for example `lot_id`",
         ),
         ("[values]\nstatus = 1\n", Code::ReservedName, "status", "use another name, for example `my_status`"),
-        ("[values]\nk = { from = 'K' }\n", Code::BadConfiguration, "'K'", "use `env:NAME` or `file:PATH`"),
+        (
+            "[values]\nk = { from = 'K' }\n",
+            Code::BadConfiguration,
+            "'K'",
+            "use `env:NAME`, `file:PATH`, `keyring:NAME` or `sealed:PATH`",
+        ),
         (
             "[values]\nk = { command = ['pass', 'show'] }\n",
             Code::BadConfiguration,

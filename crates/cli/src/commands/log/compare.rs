@@ -111,7 +111,7 @@ fn both(
         let common = Common { env: vec![environment.clone()], ..common.clone() };
         let places = places(&common, std::slice::from_ref(place))?;
         let mut project = Project::open_to_evaluate(&common, host, out, &places)?;
-        let prompter = Terminal::trusting(host, &project.trust);
+        let prompter = Terminal::opening_pages(host, project.trust.allows());
         let cell = send::one(&project.find(&places)?, &project, place)?;
         send::refuse_sequence(&project, cell)?;
         let prelude = SendPlan::of(&mut project, cell, Needs::Send, &prompter, out)?;

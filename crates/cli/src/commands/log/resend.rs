@@ -43,7 +43,7 @@ pub(super) fn resend(
         common.seed = Some(past.seed);
     }
     let mut project = Project::open_to_evaluate(&common, host, out, &[])?;
-    let prompter = Terminal::trusting(host, &project.trust);
+    let prompter = Terminal::opening_pages(host, project.trust.allows());
     let mut found = cell_of(&mut project, &past.entry);
     // A request that is sent as logged needs its file only for masked secrets.
     if let (true, Some(cell), Some(then)) = (exactly, found, past.prepared())
