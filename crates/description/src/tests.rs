@@ -68,7 +68,7 @@ fn an_api_is_read_level_by_level() {
     let api = packhouse();
     assert_eq!(
         (api.info().kind, api.info().title.as_str(), api.info().operations),
-        (ApiKind::OpenApi, "Packhouse", 26)
+        (ApiKind::OpenApi, "Packhouse", 30)
     );
     let shown = |place: Option<&str>| {
         let level = api.level(place).expect("an index").expect("a level");
@@ -219,7 +219,7 @@ fn coverage_counts_what_files_and_the_log_exercise() {
     let exercises = [exercise("GET", "/lots", &["grower", "page"]), exercise("GET", "/pears", &[])];
     let body = json!({ "lots": [{ "id": "L-1", "bins": 3 }], "page": 1 });
     let coverage = Coverage::of(&api, &exercises, &[seen(7, "GET", "/lots", 200, body)]).expect("an index");
-    assert_eq!((coverage.operation_ratio.covered, coverage.operation_ratio.total), (1, 26));
+    assert_eq!((coverage.operation_ratio.covered, coverage.operation_ratio.total), (1, 30));
     assert_eq!(coverage.operation_ratio.percent(), 3);
     assert_eq!(coverage.unknown, ["GET in a file"]);
     let lots = coverage.operations.iter().find(|own| own.is_covered()).expect("one is covered");

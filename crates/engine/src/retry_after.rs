@@ -28,7 +28,7 @@ mod tests {
 
     #[test]
     fn the_wait_is_in_seconds_or_until_a_date() {
-        let url = url::Url::parse("http://packhouse.example/").unwrap();
+        let url = url::Url::parse("http://packhouse.example/").expect("it is valid");
         let sent = Arc::new(PreparedRequest::new("GET", url));
         let wait = |status: u16, value: &str| {
             let headers = vec![("Retry-After".to_owned(), value.as_bytes().to_vec())];

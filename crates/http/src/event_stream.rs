@@ -243,8 +243,8 @@ mod tests {
 
     fn events(bytes: &[u8], cut: usize) -> (Vec<StreamEvent>, Option<Duration>, String) {
         let (mut reader, mut events) = (EventReader::new(StreamFormat::ServerSent), Vec::new());
-        reader.read(&bytes[..cut], None, &mut events).unwrap();
-        reader.read(&bytes[cut..], None, &mut events).unwrap();
+        reader.read(&bytes[..cut], None, &mut events).expect("it is valid");
+        reader.read(&bytes[cut..], None, &mut events).expect("it is valid");
         events.extend(reader.finish(None));
         (events, reader.retry(), reader.last_id().to_owned())
     }
@@ -268,7 +268,7 @@ mod tests {
             let mut found = events(STREAM.as_bytes(), cut);
             // The body up to the end of an event has the events up to it.
             for (index, event) in found.0.iter_mut().enumerate() {
-                let until = usize::try_from(std::mem::take(&mut event.end)).unwrap();
+                let until = usize::try_from(std::mem::take(&mut event.end)).expect("it is valid");
                 assert_eq!(events_of(StreamFormat::ServerSent, &STREAM.as_bytes()[..until], &[]).len(), index + 1);
             }
             assert_eq!(found, (expected.clone(), Some(Duration::from_millis(40)), "9".to_owned()), "cut at {cut}");
@@ -284,10 +284,10 @@ mod tests {
             for cut in 0..=body.len() {
                 let (mut reader, mut events) = (EventReader::new(format), Vec::new());
                 for piece in [&body.as_bytes()[..cut], &body.as_bytes()[cut..]] {
-                    reader.read(piece, Some(Duration::from_secs(1)), &mut events).unwrap();
+                    reader.read(piece, Some(Duration::from_secs(1)), &mut events).expect("it is valid");
                 }
                 events.extend(reader.finish(None));
-                let second = usize::try_from(events[1].end).unwrap();
+                let second = usize::try_from(events[1].end).expect("it is valid");
                 assert_eq!(events_of(format, &body.as_bytes()[..second], &[]).len(), 2, "{format:?} cut at {cut}");
                 let data: Vec<&str> = events.iter().map(|event| event.data.as_str()).collect();
                 assert_eq!(data, ["{\"kg\": 1}", "[2]", "3"], "{format:?} cut at {cut}");

@@ -57,8 +57,6 @@ macro_rules! codes {
 codes! {
     /// A `%` line with an unknown keyword.
     UnknownInstruction = "unknown-instruction",
-    /// An instruction of the language that this version does not carry out.
-    Unsupported = "unsupported",
     /// An instruction in a place where it is not allowed.
     MisplacedInstruction = "misplaced-instruction",
     /// An instruction with a missing or extra argument.
@@ -197,7 +195,6 @@ codes! {
 
 /// Names that codes had before: configurations and suppressions may still use them.
 const FORMER_NAMES: &[(&str, Code)] = &[
-    ("not-carried-out", Code::Unsupported),
     ("unclosed-mark", Code::UnclosedPlaceholder),
     ("bad-acceptance", Code::BadSuppression),
     ("needless-acceptance", Code::UnusedSuppression),

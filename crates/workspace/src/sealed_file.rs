@@ -117,7 +117,7 @@ mod tests {
             before.lines().skip(2).collect::<Vec<_>>().join("\n"),
             "recipients = [\n    \"age1mara\",\n]\n\n[secrets]\npin = \"b25l\"\nclerk_password = \"dHdv\""
         );
-        let mut file = SealedFile::parse(&before.replace("age1mara\",", "age1mara\", # Mara")).unwrap();
+        let mut file = SealedFile::parse(&before.replace("age1mara\",", "age1mara\", # Mara")).expect("it is valid");
         file.put("pin", b"three");
         assert_eq!(file.to_text(), before.replace("age1mara\",", "age1mara\", # Mara").replace("b25l", "dGhyZWU="));
         assert_eq!((file.get("clerk_password"), file.recipients()), (Ok(b"two".to_vec()), vec!["age1mara".to_owned()]));
@@ -126,7 +126,9 @@ mod tests {
 
     #[test]
     fn what_is_no_such_file_is_told() {
-        let error = |text: &str| SealedFile::parse(text).and_then(|file| file.get("pin")).unwrap_err().to_string();
+        let error = |text: &str| {
+            SealedFile::parse(text).and_then(|file| file.get("pin")).expect_err("it is refused").to_string()
+        };
         assert!(error("= 1").contains("not valid TOML"));
         assert!(error("[secrets]").contains("no list `recipients`"));
         assert!(error("recipients = []").contains("no table `[secrets]`"));

@@ -47,7 +47,7 @@ fn an_unknown_api_is_explored_level_by_level() {
     let fetched = workspace.run(&["api", "fetch"]).exits(0);
     assert_eq!(
         workspace.redacted(&fetched.stderr),
-        "fetched 42.8 KiB from http://127.0.0.1:#####/openapi.json: Packhouse, 26 operations\nnext: yieldtray api tree\n"
+        "fetched 48.2 KiB from http://127.0.0.1:#####/openapi.json: Packhouse, 30 operations\nnext: yieldtray api tree\n"
     );
     let again = workspace.run(&["api", "fetch"]).exits(0);
     assert_eq!(workspace.redacted(&again.stderr), "http://127.0.0.1:#####/openapi.json has not changed\n");
@@ -238,7 +238,7 @@ fn coverage_and_drift_say_what_is_missing() {
     let workspace = packhouse_file(with_config("[api]\nfile = \"openapi.json\"\n"))
         .file("lots.http", &format!("{LOTS}{}", more.replace("% waive ok\n", "")));
     let before = workspace.run(&["api", "coverage"]).exits(0);
-    assert!(before.stderr.contains("4/26 operations (15 %) · 0/79 statuses"), "{}", before.both());
+    assert!(before.stderr.contains("4/30 operations (13 %) · 0/85 statuses"), "{}", before.both());
     assert!(before.stderr.contains("lots.http#elsewhere is no operation of the description"), "{}", before.stderr);
     assert!(workspace.run(&["api", "drift"]).exits(2).stderr.contains("the log has no response of this API"));
     workspace.run(&["replay"]).exits(0);
@@ -259,10 +259,10 @@ fn coverage_and_drift_say_what_is_missing() {
     insta::assert_snapshot!("coverage", workspace.redacted(&run.both()));
     let read = |name: &str| std::fs::read_to_string(workspace.path().join(name)).expect("a report");
     let data: Value = serde_json::from_str(&read("c.json")).expect("JSON");
-    assert_eq!(data["operation_ratio"], json!({ "covered": 5, "total": 26 }));
+    assert_eq!(data["operation_ratio"], json!({ "covered": 5, "total": 30 }));
     assert_eq!(data, workspace.run(&["api", "coverage", "--json"]).exits(0).json());
     let suite = junit_parser::from_reader(read("c.xml").as_bytes()).expect("JUnit XML");
-    assert_eq!((suite.suites[0].tests, suite.suites[0].failures), (26, 21));
+    assert_eq!((suite.suites[0].tests, suite.suites[0].failures), (30, 25));
     assert!(read("c.html").contains("<title>API coverage: Packhouse</title>"));
     let quiet = workspace.run(&["api", "drift"]).exits(0);
     assert_eq!(

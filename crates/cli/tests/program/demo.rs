@@ -9,7 +9,7 @@ fn the_demo_passes_and_leaves_nothing() {
     let workspace = TestWorkspace::empty();
     let run = workspace.run(&["demo"]).exits(0);
     assert!(run.stdout.starts_with("local  http://127.0.0.1:"), "{}", run.stdout);
-    assert!(run.stdout.contains("47 requests · 190 checks · all passed"), "{}", run.stdout);
+    assert!(run.stdout.contains("53 requests · 213 checks · all passed"), "{}", run.stdout);
     assert_eq!(run.stderr, "");
     assert_eq!(std::fs::read_dir(workspace.path()).expect("a folder").count(), 0);
     let guarded = workspace.run(&["demo", "-e", "production"]).exits(2);
@@ -35,7 +35,7 @@ fn a_kept_workspace_works_while_the_api_is_served() {
     let lint = workspace.run(&["lint", "-C", "ph"]).exits(0);
     assert!(lint.stdout.contains("no problems found"), "{}", lint.stdout);
     let kept = workspace.run(&["list", "-C", "ph"]).exits(0);
-    assert_eq!(kept.stdout.lines().count(), 41);
+    assert_eq!(kept.stdout.lines().count(), 45);
     let refused = workspace.run(&["demo", "--keep", "ph"]).exits(2);
     assert!(refused.stderr.contains("`./ph` already exists and is not empty"), "{}", refused.stderr);
 }

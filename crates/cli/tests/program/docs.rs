@@ -91,7 +91,7 @@ fn read(block: &Block) -> Result<(), String> {
             let listed = workspace.run(&["list", "a.http", "--json"]).json();
             let found = listed["diagnostics"].as_array().cloned().unwrap_or_default();
             // A page may show what is wrong, or only a part of a file.
-            let is_part = |code: &str| matches!(code, "unsupported" | "no-request" | "misplaced-instruction");
+            let is_part = |code: &str| matches!(code, "no-request" | "misplaced-instruction");
             match found.iter().find(|one| !one["code"].as_str().is_some_and(is_part)) {
                 Some(problem) => Err(problem.to_string()),
                 None => Ok(()),

@@ -9,7 +9,6 @@ const CONFIG: &str = "[values]\nkey = { from = 'env:BENCH_KEY' }\nscale = { from
 /// One file for each class: what is wrong with it, and nothing else.
 const FILES: &[(&str, &str)] = &[
     ("unknown-instruction", "%% A\nhttp://127.0.0.1:1/\n\n% chekc status == 200\n"),
-    ("unsupported", "%% A\n% graphql\nPOST http://127.0.0.1:1/\n\nsubscription { weighed { kg } }\n"),
     ("invalid-graphql", "%% A\n% graphql\nPOST http://127.0.0.1:1/\n\nquery ($id: ID!) { lot(id: $id) { id }\n"),
     ("misplaced-instruction", "%% A\n% yield id = body.id\nhttp://127.0.0.1:1/\n"),
     ("malformed-instruction", "% let season\n\n%% A\nhttp://127.0.0.1:1/\n"),

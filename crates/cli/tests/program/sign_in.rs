@@ -41,6 +41,7 @@ fn signed_in(workspace: &TestWorkspace, driver: &Driver, answer: &str) -> (u32, 
     terminal.wait_for("sign in for `scale` in the browser");
     let page = driver.open(&noted_page(workspace), false);
     page.find(answer).click();
+    page.wait_for("return /igned in$/.test(document.querySelector('h1')?.textContent)", true.into());
     let shown = page.find("h1").text();
     let (code, text) = terminal.end();
     (code, text, shown)
@@ -82,7 +83,7 @@ fn a_clerk_enters_the_code_of_a_device() {
         let page = driver.open(&format!("{}/oauth/device", workspace.base()), false);
         page.find("#code").type_keys("pear-2038");
         page.find(answer).click();
-        assert_eq!(page.find("h1").text(), "Done");
+        page.wait_for("return document.querySelector('h1')?.textContent", "Done".into());
         let (_, text) = terminal.end();
         assert!(text.contains(expected), "{text}");
     }

@@ -108,8 +108,8 @@ mod tests {
 
     #[test]
     fn a_redirect_is_accepted_only_for_its_own_sign_in() {
-        let started = Started::new("http://127.0.0.1:1/callback".to_owned()).unwrap();
-        let issuer = Url::parse("https://door.packhouse.example").unwrap();
+        let started = Started::new("http://127.0.0.1:1/callback".to_owned()).expect("it is valid");
+        let issuer = Url::parse("https://door.packhouse.example").expect("it is valid");
         let code = |query: String| started.code(&query, Some(&issuer)).map_err(|error| error.to_string());
         let state = &started.state;
         assert_eq!(code(format!("code=c1&state={state}")), Ok("c1".to_owned()));
@@ -121,7 +121,7 @@ mod tests {
             (format!("error=access_denied&error_description=not+today&state={state}"), "access_denied: not today"),
             (format!("code=&state={state}"), "has no `code`"),
         ] {
-            let error = code(query.clone()).unwrap_err();
+            let error = code(query.clone()).expect_err("it is refused");
             assert!(error.contains(why), "{query}: {error}");
         }
     }

@@ -73,7 +73,9 @@ mod tests {
 
     #[test]
     fn metadata_is_looked_for_where_both_standards_say() {
-        let of = |issuer: &str| locations(&Url::parse(issuer).unwrap()).iter().map(Url::to_string).collect::<Vec<_>>();
+        let of = |issuer: &str| {
+            locations(&Url::parse(issuer).expect("it is valid")).iter().map(Url::to_string).collect::<Vec<_>>()
+        };
         assert_eq!(
             of("https://door.packhouse.example/"),
             [
@@ -92,10 +94,10 @@ mod tests {
 
     #[test]
     fn metadata_of_a_stranger_sends_secrets_nowhere() {
-        let issuer = Url::parse("https://door.packhouse.example").unwrap();
+        let issuer = Url::parse("https://door.packhouse.example").expect("it is valid");
         let refused = |document: &str| {
             let mut endpoints = Endpoints::default();
-            let error = complete(&mut endpoints, &issuer, document.as_bytes()).unwrap_err().to_string();
+            let error = complete(&mut endpoints, &issuer, document.as_bytes()).expect_err("it is refused").to_string();
             assert_eq!(endpoints.token, None, "{document}");
             error
         };
@@ -111,9 +113,9 @@ mod tests {
         assert!(refused(open).contains("it must use https"));
 
         // What the profile says itself is not replaced.
-        let own = Url::parse("https://other.example/t").unwrap();
+        let own = Url::parse("https://other.example/t").expect("it is valid");
         let mut endpoints = Endpoints { token: Some(own.clone()), ..Endpoints::default() };
-        complete(&mut endpoints, &issuer, elsewhere.as_bytes()).unwrap();
+        complete(&mut endpoints, &issuer, elsewhere.as_bytes()).expect("it is valid");
         assert_eq!(endpoints.token, Some(own));
     }
 }
