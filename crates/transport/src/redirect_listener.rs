@@ -17,6 +17,9 @@ use tokio::net::{TcpListener, TcpStream};
 /// How long a connection may take to send its request.
 const HEADER_TIMEOUT: Duration = Duration::from_secs(10);
 
+/// How long to wait after a connection that could not be accepted.
+const PAUSE_AFTER_ERROR: Duration = Duration::from_millis(100);
+
 /// How many connections are served at a time: a browser opens some in advance.
 const MAX_CONNECTIONS: usize = 16;
 
@@ -87,7 +90,11 @@ impl RedirectListener {
             let ready = self.listeners.iter().filter(|_| connections.len() < MAX_CONNECTIONS);
             let mut accepting: FuturesUnordered<_> = ready.map(TcpListener::accept).collect();
             tokio::select! {
-                Some(Ok((stream, _))) = accepting.next() => connections.push(serve(stream)),
+                Some(accepted) = accepting.next() => match accepted {
+                    Ok((stream, _)) => connections.push(serve(stream)),
+                    // No file descriptor is free, or the connection was gone: later it may work.
+                    Err(_) => tokio::time::sleep(PAUSE_AFTER_ERROR).await,
+                },
                 Some(_) = connections.next() => {}
             }
         }

@@ -10,9 +10,6 @@ use yieldtray_engine::ObtainedToken;
 use yieldtray_http::{Failure, FailureKind};
 use yieldtray_transport::{Client, RedirectListener, RedirectPage};
 
-/// How long somebody may take to sign in.
-const SIGN_IN_TIMEOUT: Duration = Duration::from_secs(5 * 60);
-
 const ACCEPTED: &str = "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><title>Signed in</title>\
     <style>body{font:1.1rem system-ui;margin:4rem auto;max-width:32rem}</style>\
     <h1>Signed in</h1><p>You can close this page and go back to Yield Tray.</p>";
@@ -99,20 +96,22 @@ impl Authorization {
     async fn redirected(&mut self) -> Result<(), Failure> {
         let Some(listener) = self.listener.take() else { return Ok(()) };
         let flow = &mut self.flow;
+        let limit = flow.sign_in_timeout();
         let path = flow.redirect_address().path().to_owned();
         let waiting = listener.wait(&path, |query| match flow.redirected(query) {
             RedirectOutcome::Accepted => RedirectPage { accepted: true, html: ACCEPTED },
             RedirectOutcome::Refused => RedirectPage { accepted: false, html: REFUSED },
         });
-        match tokio::time::timeout(SIGN_IN_TIMEOUT, waiting).await {
+        match tokio::time::timeout(limit, waiting).await {
             Ok(()) => Ok(()),
-            Err(_) => Err(self.refused(&TokenError::SignInTimedOut(SIGN_IN_TIMEOUT.as_secs()))),
+            Err(_) => Err(self.refused(&TokenError::SignInTimedOut(limit))),
         }
     }
 
     fn refused(&self, error: &TokenError) -> Failure {
         let hint = match error {
-            TokenError::SignInTimedOut(_) | TokenError::CodeExpired => "send again to sign in anew",
+            TokenError::SignInTimedOut(_) => "send again to sign in anew, or set `sign_in_timeout` in the profile",
+            TokenError::CodeExpired => "send again to sign in anew",
             TokenError::State | TokenError::Issuer { .. } | TokenError::IdToken(_) => {
                 "send again; if it happens again, somebody may be interfering with the sign-in"
             }

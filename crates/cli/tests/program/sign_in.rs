@@ -61,13 +61,15 @@ fn a_clerk_signs_in_with_a_browser() {
     for (scope, answer, message) in [
         ("weigh", "#deny", "access_denied: the clerk said no"),
         ("weigh confused", "#allow", "the redirect has another `state` than this sign-in"),
+        ("weigh replayed", "#allow", "invalid_grant"),
         ("openid mistaken", "#allow", "its `nonce` is not that of this sign-in"),
     ] {
         let desk = workspace(&profile("authorization_code", scope));
         let (code, text, shown) = signed_in(&desk, &driver, answer);
         assert!(code == 3 && text.contains(message), "{scope}: {text}");
-        // A wrong ID token is found only after the page was answered.
-        assert_eq!(shown, if scope.contains("mistaken") { "Signed in" } else { "Not signed in" }, "{scope}");
+        // A wrong code or ID token is found only after the page was answered.
+        let is_found_later = scope.contains("mistaken") || scope.contains("replayed");
+        assert_eq!(shown, if is_found_later { "Signed in" } else { "Not signed in" }, "{scope}");
         let kept = desk.run(&["token", "--json"]).exits(0).json();
         assert_eq!(kept["tokens"], serde_json::json!([]), "{scope}");
     }
@@ -106,6 +108,19 @@ fn a_page_is_opened_only_for_a_workspace_that_may() {
     let (code, text) = terminal.end();
     assert_eq!(code, 130, "{text}");
     assert!(!workspace.path().join("page.txt").exists());
+}
+
+#[test]
+fn a_redirect_that_never_arrives_ends_with_an_error() {
+    let limited =
+        |limit: &str| workspace(&format!("{}sign_in_timeout = '{limit}'\n", profile("authorization_code", "weigh")));
+    let workspace = limited("300ms");
+    let browser = noting_browser(&workspace);
+    let mut terminal = Terminal::start(&workspace, &["send", "pay"], 200, &[("BROWSER", &browser)]);
+    terminal.wait_for("the sign-in was not completed within 0.3 s");
+    assert_eq!(terminal.end().0, 3);
+    let wrong = limited("soon").run(&["send", "pay"]).exits(2);
+    assert!(wrong.stderr.contains("`sign_in_timeout` is `soon`, not a duration"), "{}", wrong.both());
 }
 
 #[test]

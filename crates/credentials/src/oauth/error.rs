@@ -2,6 +2,7 @@
 
 use crate::key::KeyError;
 use crate::random::NoRandom;
+use std::time::Duration;
 use thiserror::Error;
 
 /// Why there is no token. What a server wrote is part of the message.
@@ -43,8 +44,8 @@ pub enum TokenError {
     #[error("the redirect has no `code`")]
     NoCode,
     /// Nobody signed in within the time.
-    #[error("the sign-in was not completed within {0} s")]
-    SignInTimedOut(u64),
+    #[error("the sign-in was not completed within {} s", .0.as_secs_f64())]
+    SignInTimedOut(Duration),
     /// The code of a device expired.
     #[error("the code expired before it was entered")]
     CodeExpired,

@@ -136,6 +136,11 @@ impl TokenFlow {
         &self.params.redirect
     }
 
+    /// How long the browser is waited for.
+    pub fn sign_in_timeout(&self) -> Duration {
+        self.params.sign_in_timeout
+    }
+
     /// What is to be done next; `now` in seconds since 1970.
     ///
     /// # Errors

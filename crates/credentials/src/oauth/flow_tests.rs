@@ -27,6 +27,7 @@ fn params(grant: Grant) -> TokenParams {
         extra: vec![("prompt".to_owned(), "login".to_owned())],
         bound: false,
         redirect: RedirectAddress::default(),
+        sign_in_timeout: Duration::from_secs(1),
         headers: Vec::new(),
         sending: SendOptions::default(),
         base_origin: None,

@@ -3,6 +3,7 @@
 use super::RedirectAddress;
 use crate::key::SigningKey;
 use std::fmt;
+use std::time::Duration;
 use url::Url;
 use yieldtray_http::{HeaderFields, SendOptions};
 
@@ -31,6 +32,8 @@ pub struct TokenParams {
     pub bound: bool,
     /// Where the browser comes back to.
     pub redirect: RedirectAddress,
+    /// How long a person may take to sign in with the browser.
+    pub sign_in_timeout: Duration,
     /// The header fields that all requests have.
     pub headers: HeaderFields,
     /// How the requests are sent.

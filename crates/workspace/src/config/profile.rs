@@ -63,6 +63,7 @@ const PROFILE: TableKeys = TableKeys {
         "device_url",
         "revocation_url",
         "redirect_url",
+        "sign_in_timeout",
         "client_id",
         "client_secret",
         "client_auth",

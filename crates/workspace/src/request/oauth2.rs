@@ -7,6 +7,7 @@ use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
 use crate::{AuthLine, auth_of};
 use sha2::{Digest, Sha256};
+use std::time::Duration;
 use url::Url;
 use yieldtray_credentials::oauth::{
     AssertionKey, Client, ClientAuth, Endpoints, Grant, RedirectAddress, Token, TokenFlow, TokenParams,
@@ -15,10 +16,13 @@ use yieldtray_expression::Value;
 use yieldtray_http::{SendOptions, origin_of};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::{Code, Problem, Span, closest, hex, join_words};
-use yieldtray_syntax::Auth;
+use yieldtray_syntax::{Auth, duration};
 
 /// The type of a token that is exchanged, where nothing else is said (RFC 8693 3).
 const ACCESS_TOKEN: &str = "urn:ietf:params:oauth:token-type:access_token";
+
+/// How long a person may take to sign in, where the profile does not say.
+const DEFAULT_SIGN_IN_TIMEOUT: Duration = Duration::from_secs(5 * 60);
 
 /// The tokens of one environment, one a profile.
 #[derive(Clone, Debug, Default)]
@@ -270,6 +274,20 @@ impl<'p> ProfileTexts<'p> {
                 RedirectAddress::default()
             }
         };
+        let sign_in_timeout = match self.get("sign_in_timeout").map(|text| duration(text).ok_or(text)) {
+            None => DEFAULT_SIGN_IN_TIMEOUT,
+            Some(Ok(limit)) => limit,
+            Some(Err(text)) => {
+                let message = format!("`sign_in_timeout` is `{text}`, not a duration");
+                self.error(
+                    writer,
+                    Some("sign_in_timeout"),
+                    message,
+                    "write a number with a unit, for example `\"10m\"`",
+                );
+                DEFAULT_SIGN_IN_TIMEOUT
+            }
+        };
         let mut headers = Vec::new();
         prepare::add_defaults(&mut headers, |_| false);
         let resources = self.texts.iter().filter(|(key, _)| *key == "resource").map(|(_, text)| text.clone()).collect();
@@ -285,6 +303,7 @@ impl<'p> ProfileTexts<'p> {
             extra: self.table("params"),
             bound: self.get("token_type") == Some("dpop"),
             redirect,
+            sign_in_timeout,
             headers,
             sending,
             base_origin: writer.resolver.base_origin(),
