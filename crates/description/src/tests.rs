@@ -80,7 +80,7 @@ fn an_api_is_read_level_by_level() {
     assert_eq!(shown(Some("/lots")), ["GET /lots", "POST /lots", "/lots/{id} 9"]);
     // What has only one place below it stands for that.
     assert!(first.contains(&"/gate/arrivals 1".to_owned()), "{first:?}");
-    assert_eq!(shown(Some("gate")).len(), 4);
+    assert_eq!(shown(Some("gate")).len(), 8);
     assert!(api.level(Some("/pears")).expect("an index").is_none());
     assert_eq!(api.similar("POST /lot").expect("an index").as_deref(), Some("POST /lots"));
     assert_eq!(api.similar("booklot").expect("an index").as_deref(), Some("book-lot"));

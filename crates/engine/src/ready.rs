@@ -87,6 +87,12 @@ impl ReadyRequest<'_> {
         !self.work.conversation.turns.is_empty()
     }
 
+    /// Whether the cell has lines about a stream of events.
+    pub fn has_stream_lines(&self) -> bool {
+        let StreamWork { until, take, reconnects, .. } = &self.work.stream;
+        until.is_some() || take.is_some() || *reconnects > 0
+    }
+
     /// How often a stream of events is connected again when the server ends it.
     pub fn reconnects(&self) -> u32 {
         self.work.stream.reconnects

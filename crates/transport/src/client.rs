@@ -24,8 +24,8 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
 use thiserror::Error;
 use yieldtray_http::{
-    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, SignError, StreamEnd, Timings,
-    next_hop,
+    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, SignError, StreamEnd,
+    StreamFormat, Timings, next_hop,
 };
 
 /// The most of a redirect's own body that is read, so that its connection can be used again.
@@ -61,8 +61,17 @@ enum Receiver<'s> {
     UpTo(u64),
     /// Memory, up to so many bytes if there is a limit; but a stream of events is returned, to be held up to so many bytes.
     Streaming(Option<u64>, u64),
-    /// Something that takes it as it comes; and whether it is held besides.
-    Sink(&'s mut dyn Sink, bool),
+    /// Something that takes it as it comes; whether it is held besides; and which streams are returned.
+    Sink(&'s mut dyn Sink, bool, Streaming),
+}
+
+/// Which streams of events are received event by event.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Streaming {
+    /// How many bytes are held at most.
+    pub most: u64,
+    /// Also lines or a sequence of JSON, which may as well be a long document; else server-sent events only.
+    pub json: bool,
 }
 
 /// What came back.
@@ -78,7 +87,7 @@ pub enum Received {
 
 impl Received {
     /// The exchange with what arrived so far.
-    fn into_exchange(self) -> Exchange {
+    pub fn into_exchange(self) -> Exchange {
         match self {
             Received::Whole(exchange) => exchange,
             Received::Events(stream) => stream.finish(StreamEnd::Interrupted, None),
@@ -184,14 +193,16 @@ impl Client {
     }
 
     /// The same, but the body goes on to `sink` as it comes and may be of any size; with `hold` it is
-    /// held too, as far as the limit allows. The time limit holds for each wait, not for all of it.
+    /// held too, as far as the limit allows. The time limit holds for each wait, not for all of it. Of a stream of events only
+    /// the head is received, and nothing is written yet.
     pub async fn send_to(
         &self,
         prepared: &Arc<PreparedRequest>,
         sink: &mut dyn Sink,
         hold: bool,
-    ) -> Result<Exchange, Failure> {
-        self.follow(prepared, Instant::now(), Receiver::Sink(sink, hold)).await.map(Received::into_exchange)
+        streaming: Streaming,
+    ) -> Result<Received, Failure> {
+        self.follow(prepared, Instant::now(), Receiver::Sink(sink, hold, streaming)).await
     }
 
     async fn follow(
@@ -233,8 +244,14 @@ impl Client {
                         let begun = Conversation::begin(exchange, response, most, start).await?;
                         return Ok(Received::Conversation(Box::new(begun)));
                     }
-                    if let Receiver::Streaming(_, most) = receiver
-                        && let Some(format) = exchange.stream_format()
+                    let streaming = match receiver {
+                        Receiver::Streaming(_, most) => Some(Streaming { most, json: true }),
+                        Receiver::Sink(_, _, streaming) => Some(streaming),
+                        _ => None,
+                    };
+                    if let Some(Streaming { most, json }) = streaming
+                        && let Some(format) =
+                            exchange.stream_format().filter(|it| json || *it == StreamFormat::ServerSent)
                     {
                         exchange.hops = way.hops;
                         exchange.cookies = way.cookies;
@@ -244,7 +261,7 @@ impl Client {
                         ))));
                     }
                     let target = match &mut receiver {
-                        Receiver::Sink(sink, hold) => Target::Sink { sink: &mut **sink, hold: *hold },
+                        Receiver::Sink(sink, hold, _) => Target::Sink { sink: &mut **sink, hold: *hold },
                         Receiver::Memory | Receiver::Streaming(None, _) => Target::Memory,
                         Receiver::UpTo(most) | Receiver::Streaming(Some(most), _) => Target::UpTo(*most),
                     };

@@ -25,6 +25,10 @@ pub struct EventStream {
     size: u64,
     /// Where the body of the present connection begins in all of it.
     connection_start: u64,
+    /// Bytes that nobody took yet, if somebody takes them.
+    untaken: Option<Vec<Bytes>>,
+    /// How many bytes were taken.
+    taken: u64,
     times: Vec<Duration>,
     count: u64,
     reconnected: u32,
@@ -53,7 +57,38 @@ impl EventStream {
         let reader = EventReader::new(format);
         let (held, times) = (Vec::new(), Vec::new());
         let (size, connection_start, count, reconnected) = (0, 0, 0, 0);
-        Self { exchange, body, reader, held, most, size, connection_start, times, count, reconnected, start }
+        let (untaken, taken) = (None, 0);
+        Self {
+            exchange,
+            body,
+            reader,
+            held,
+            most,
+            size,
+            connection_start,
+            untaken,
+            taken,
+            times,
+            count,
+            reconnected,
+            start,
+        }
+    }
+
+    /// From now on the bytes that arrive are kept for [`Self::take_bytes`].
+    pub fn keep_bytes(&mut self) {
+        self.untaken.get_or_insert_default();
+    }
+
+    /// The bytes that arrived since the last time, those up to the position `end` of the stream if that is given.
+    pub fn take_bytes(&mut self, end: Option<u64>) -> Vec<Bytes> {
+        let mut taken = self.untaken.as_mut().map(std::mem::take).unwrap_or_default();
+        for bytes in &mut taken {
+            let most = end.unwrap_or(u64::MAX).saturating_sub(self.taken);
+            bytes.truncate(usize::try_from(most).unwrap_or(usize::MAX));
+            self.taken += bytes.len() as u64;
+        }
+        taken
     }
 
     /// The head of the response.
@@ -103,6 +138,9 @@ impl EventStream {
 
     fn hold(&mut self, bytes: &Bytes) {
         self.size += bytes.len() as u64;
+        if let Some(untaken) = &mut self.untaken {
+            untaken.push(bytes.clone());
+        }
         if self.size <= self.most {
             self.held.extend_from_slice(bytes);
         } else {

@@ -25,7 +25,7 @@ mod upload;
 mod watched;
 
 pub use body::Sink;
-pub use client::{Client, Received};
+pub use client::{Client, Received, Streaming};
 pub use client_certificate::ClientCertificate;
 pub use conversation::{Conversation, NextMessage};
 pub use event_stream::{EventStream, NextEvents};

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use yieldtray_http::{Body, BodyPart, Exchange, Failure, FailureKind, FileBody, PreparedRequest};
-use yieldtray_transport::{Client, Options, Sink};
+use yieldtray_transport::{Client, Options, Received, Sink, Streaming};
 
 fn prepared(method: &str, url: &str) -> PreparedRequest {
     PreparedRequest::new(method, url.parse().expect("an address"))
@@ -127,7 +127,8 @@ impl Sink for Basket {
 fn pass_on(host: &str, limit: u64, hold: bool, basket: &mut Basket) -> Result<Exchange, Failure> {
     let options = Options { body_limit: limit, ..Options::default() };
     let request = Arc::new(prepared("GET", &format!("http://{host}/export.csv")));
-    run(Client::new(options).send_to(&request, basket, hold))
+    let streaming = Streaming { most: u64::MAX, json: false };
+    run(Client::new(options).send_to(&request, basket, hold, streaming)).map(Received::into_exchange)
 }
 
 #[test]

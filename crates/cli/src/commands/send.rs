@@ -72,7 +72,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     let held = out.settings.json || display.pick.is_some() || display.wants(Part::Body);
     let how = SendParams { headers, file: file.clone().map(|file| (file, held)), no_log, ..SendParams::default() };
     let bar = host.errors_are_terminal && !out.settings.quiet;
-    let is_live = display.pick.is_none() && display.show.is_empty();
+    let is_live = display.pick.is_none() && display.show.is_empty() && !to_output;
     let done = service.send_one(prelude, cell, how, bar, is_live.then_some(&mut *out))?;
     show(&project, cell, &done, &Showing { display: &display, file, then: None }, host, out)?;
     if let Some(append) = append {
@@ -85,7 +85,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
 
 /// The request that the arguments are, such as a URL or a method and a URL; or the place they name.
 fn request_of_arguments(arguments: Vec<String>) -> Result<(Option<String>, Vec<String>), CommandError> {
-    let is_url = |text: &str| text.starts_with("http://") || text.starts_with("https://");
+    let is_url = |text: &str| ["http://", "https://", "ws://", "wss://"].iter().any(|scheme| text.starts_with(scheme));
     let is_method = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_uppercase());
     match arguments.as_slice() {
         [url] if is_url(url) => Ok((Some(format!("GET {url}")), Vec::new())),

@@ -174,11 +174,16 @@ pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, styles: Styles) 
     let address = exchange.sent.address();
     let url = masker.mask(&address);
     let media = exchange.media_type();
+    let received = exchange.messages.iter().filter(|message| message.is_received).count();
+    let size = match exchange.messages.len() {
+        0 => body::size(exchange.size),
+        all => format!("{} sent, {received} received", super::table::count(all - received, "message", "messages")),
+    };
     let parts = [
         format!("{} {}", exchange.sent.method, escape_line(&url)),
         status,
         super::cell::time(exchange.timings.total),
-        body::size(exchange.size),
+        size,
         escape_line(&media).into_owned(),
         exchange.stream.as_ref().map(described_stream).unwrap_or_default(),
     ];

@@ -8,6 +8,7 @@ mod converse;
 mod download;
 mod in_flight;
 pub(crate) mod printer;
+mod receiving;
 pub(crate) mod recording;
 pub(crate) mod response_source;
 pub(crate) mod send_one;
@@ -29,7 +30,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use task::{Streamed, Task, TaskResult};
+use task::{Task, TaskResult};
 use tokio::sync::Notify;
 use yieldtray_engine::{ConversationStep, Event, Next, Question, ReadyRequest, Run};
 use yieldtray_http::{ConversationMessage, PreparedRequest, StreamEvent};
@@ -216,23 +217,27 @@ fn drive(
                     }
                     run.complete(ready, answer);
                 }
-                Some(TaskResult::Streamed(streamed)) => {
-                    let Streamed { mut ready, stream, client, events, end } = *streamed;
-                    let verdict = run.stream_events(&mut ready, stream.exchange(), &events);
-                    let used = &events[..verdict.used];
-                    audience.on_stream_events(run, ready.cell, used)?;
-                    match (verdict.end, end) {
+                Some(TaskResult::Streamed(mut receiving)) => {
+                    let head = receiving.stream.exchange();
+                    let verdict = run.stream_events(&mut receiving.ready, head, &receiving.events);
+                    let used = &receiving.events[..verdict.used];
+                    audience.on_stream_events(run, receiving.ready.cell, used)?;
+                    let finished = match (verdict.end, receiving.end) {
                         (Some(end), _) => {
                             // Events that came in the same piece, after the last that was wanted, do not count.
-                            let count = stream.count() - (events.len() - used.len()) as u64;
+                            let unused = (receiving.events.len() - used.len()) as u64;
                             let last = used.last().map_or(0, |event| event.end);
-                            run.complete(ready, Ok(stream.finish(end, Some((count, last)))));
+                            let count = receiving.stream.count() - unused;
+                            Some(receiving.finish(end, Some((count, last))))
                         }
-                        (None, Some(end)) => run.complete(ready, Ok(stream.finish(end, None))),
+                        (None, Some(end)) => Some(receiving.finish(end, None)),
                         (None, None) => {
-                            let task = Task::Receive(ready, stream, client);
-                            driver.push(task.run(began, saving, Arc::clone(&cut_off)));
+                            driver.push(Task::Receive(receiving).run(began, saving, Arc::clone(&cut_off)));
+                            None
                         }
+                    };
+                    if let Some((ready, exchange)) = finished {
+                        run.complete(ready, exchange);
                     }
                 }
                 Some(TaskResult::Conversed(mut conversing)) => {

@@ -4,6 +4,7 @@ use super::ResponseFiles;
 use super::authorization::{Advance, Authorization};
 use super::cancel::or_cancelled;
 use super::converse::{Conversing, typed_lines};
+use super::receiving::Receiving;
 use crate::error::CommandError;
 use crate::prompt::SignIn;
 use crate::run::download::Download;
@@ -12,14 +13,14 @@ use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use yieldtray_engine::{ConversationStep, ObtainedToken, Pause, ReadyRequest};
-use yieldtray_http::{Exchange, Failure, FailureKind, PreparedRequest, StreamEnd, StreamEvent};
-use yieldtray_transport::{Client, EventStream, NextEvents, Received};
+use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_transport::{Client, EventStream, Received, Streaming};
 
 /// A task of a run.
 pub(super) enum Task<'w> {
     Send(Box<ReadyRequest<'w>>, Arc<Client>),
     /// Waits for more of a stream of events.
-    Receive(Box<ReadyRequest<'w>>, Box<EventStream>, Arc<Client>),
+    Receive(Box<Receiving<'w>>),
     /// Takes a step of a conversation.
     Converse(Box<Conversing<'w>>, ConversationStep),
     /// Ends a conversation.
@@ -34,7 +35,7 @@ pub(super) enum Task<'w> {
 pub(super) enum TaskResult<'w> {
     Answered(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
     /// Events of a stream; without an end, more may come.
-    Streamed(Box<Streamed<'w>>),
+    Streamed(Box<Receiving<'w>>),
     /// Something happened in a conversation.
     Conversed(Box<Conversing<'w>>),
     /// Somebody must see this, before it goes on.
@@ -42,15 +43,6 @@ pub(super) enum TaskResult<'w> {
     Authorized(Box<Authorization>, Result<ObtainedToken, Failure>),
     Rested(Pause),
     Stopped(CommandError),
-}
-
-/// What arrived of a stream.
-pub(super) struct Streamed<'w> {
-    pub(super) ready: Box<ReadyRequest<'w>>,
-    pub(super) stream: Box<EventStream>,
-    pub(super) client: Arc<Client>,
-    pub(super) events: Vec<StreamEvent>,
-    pub(super) end: Option<StreamEnd>,
 }
 
 impl<'w> Task<'w> {
@@ -65,9 +57,14 @@ impl<'w> Task<'w> {
             Task::Send(mut ready, client) => {
                 ready.sent_at = run_began.elapsed();
                 let answer = match saves(&ready, saving) {
-                    true => match or_cancelled(cut_off, Box::pin(save(&client, &ready, saving))).await {
+                    true => match or_cancelled(Arc::clone(&cut_off), Box::pin(save(&client, &ready, saving))).await {
                         Ok(Err(error)) => return TaskResult::Stopped(error),
-                        Ok(Ok(answer)) => answer,
+                        Ok(Ok(Ok(Saved::Events(stream, file)))) => {
+                            let receiving = Box::new(Receiving::begin(ready, stream, client, Some(*file)));
+                            return received(receiving.next(&cut_off).await);
+                        }
+                        Ok(Ok(Ok(Saved::Whole(exchange)))) => Ok(*exchange),
+                        Ok(Ok(Err(failure))) => Err(failure),
                         Err(failure) => Err(failure),
                     },
                     false => {
@@ -81,7 +78,10 @@ impl<'w> Task<'w> {
                                 let typed = typed.map(|_| typed_lines());
                                 return TaskResult::Conversed(Box::new(Conversing::begin(ready, conversation, typed)));
                             }
-                            Ok(Received::Events(stream)) => return receive(ready, stream, client, &cut_off).await,
+                            Ok(Received::Events(stream)) => {
+                                let receiving = Box::new(Receiving::begin(ready, stream, client, None));
+                                return received(receiving.next(&cut_off).await);
+                            }
                             Err(failure) => Err(failure),
                         }
                     }
@@ -96,7 +96,7 @@ impl<'w> Task<'w> {
                 let Conversing { ready, conversation, .. } = *conversing;
                 TaskResult::Answered(ready, Ok(conversation.finish().await))
             }
-            Task::Receive(ready, stream, client) => receive(ready, stream, client, &cut_off).await,
+            Task::Receive(receiving) => received(receiving.next(&cut_off).await),
             Task::Authorize(mut authorization, anybody) => {
                 let outcome = match or_cancelled(cut_off, Box::pin(authorization.advance(anybody))).await {
                     Ok(Advance::Show(sign_in)) => return TaskResult::SignIn(authorization, sign_in),
@@ -113,66 +113,20 @@ impl<'w> Task<'w> {
     }
 }
 
-/// Waits for the next events of a stream. What arrived before it is cut off is kept.
-async fn receive<'w>(
-    ready: Box<ReadyRequest<'w>>,
-    mut stream: Box<EventStream>,
-    client: Arc<Client>,
-    cut_off: &Arc<Notify>,
-) -> TaskResult<'w> {
-    let next = or_cancelled(Arc::clone(cut_off), stream.next()).await;
-    let (events, end) = match next {
-        Ok(Ok(NextEvents::Arrived(events))) => (events, None),
-        Ok(Ok(NextEvents::Ended(events))) if stream.reconnected() < ready.reconnects() => {
-            match or_cancelled(Arc::clone(cut_off), reconnect(&mut stream, &ready, &client)).await {
-                Ok(Ok(end)) => (events, end),
-                Ok(Err(failure)) => return TaskResult::Answered(ready, Err(failure)),
-                Err(_) => (events, Some(StreamEnd::Interrupted)),
-            }
-        }
-        Ok(Ok(NextEvents::Ended(events))) => (events, Some(StreamEnd::Server)),
-        // A connection that breaks is what connecting again is for.
-        Ok(Err(failure)) if failure.kind == FailureKind::BrokenOff && stream.reconnected() < ready.reconnects() => {
-            match or_cancelled(Arc::clone(cut_off), reconnect(&mut stream, &ready, &client)).await {
-                Ok(Ok(end)) => (Vec::new(), end),
-                Ok(Err(failure)) => return TaskResult::Answered(ready, Err(failure)),
-                Err(_) => (Vec::new(), Some(StreamEnd::Interrupted)),
-            }
-        }
-        Ok(Ok(NextEvents::TimeLimit)) => (Vec::new(), Some(StreamEnd::TimeLimit)),
-        Ok(Err(failure)) => return TaskResult::Answered(ready, Err(failure)),
-        Err(_) => (Vec::new(), Some(StreamEnd::Interrupted)),
-    };
-    TaskResult::Streamed(Box::new(Streamed { ready, stream, client, events, end }))
+/// What a step of a stream came to.
+fn received<'w>(step: Result<Box<Receiving<'w>>, (Box<ReadyRequest<'w>>, Failure)>) -> TaskResult<'w> {
+    match step {
+        Ok(receiving) => TaskResult::Streamed(receiving),
+        Err((ready, failure)) => TaskResult::Answered(ready, Err(failure)),
+    }
 }
 
-/// How long is waited before a stream is connected again, if the server says nothing.
-const RECONNECT_WAIT: Duration = Duration::from_secs(1);
-
-/// Connects a stream again after its last event, within its time limit. Returns its end if there is nothing more.
-async fn reconnect(
-    stream: &mut EventStream,
-    ready: &ReadyRequest<'_>,
-    client: &Client,
-) -> Result<Option<StreamEnd>, Failure> {
-    let (request, wait) = stream.reconnection(RECONNECT_WAIT);
-    // A server that wants a longer wait than there is time is asked no more.
-    tokio::time::sleep(wait.min(stream.time_left())).await;
-    let mut request = PreparedRequest::clone(&request);
-    request.sending.timeout = stream.time_left();
-    if request.sending.timeout.is_zero() {
-        return Ok(Some(StreamEnd::TimeLimit));
-    }
-    match client.receive_or_stream(&Arc::new(request), 0, ready.largest_stream()).await {
-        Ok(Received::Events(next)) => {
-            stream.resume(*next);
-            Ok(None)
-        }
-        // 204, for one, says that it is over (WHATWG HTML 9.2.2).
-        Ok(_) => Ok(Some(StreamEnd::Server)),
-        Err(failure) if failure.kind == FailureKind::TimedOut => Ok(Some(StreamEnd::TimeLimit)),
-        Err(failure) => Err(failure),
-    }
+/// What became of a response that goes to a file.
+enum Saved {
+    /// The file is there.
+    Whole(Box<Exchange>),
+    /// It is a stream, whose bytes are written as they arrive.
+    Events(Box<EventStream>, Box<Download>),
 }
 
 /// True if the response to a request goes to a file.
@@ -185,13 +139,13 @@ async fn save(
     client: &Client,
     ready: &ReadyRequest<'_>,
     saving: &ResponseFiles<'_>,
-) -> Result<Result<Exchange, Failure>, CommandError> {
-    let not_saved = |error: io::Error| Failure {
-        kind: FailureKind::NotSaved,
-        message: format!("the body cannot be written: {error}"),
-        hint: None,
-        elapsed: Duration::ZERO,
-    };
+) -> Result<Result<Saved, Failure>, CommandError> {
+    if ready.prepared.conversation {
+        let hint = "omit it: `--json` prints each message as a line, and the log keeps them";
+        let message = "a conversation has no body to write to a file".to_owned();
+        let (kind, elapsed) = (FailureKind::NotSaved, Duration::ZERO);
+        return Ok(Err(Failure { kind, message, hint: Some(hint.to_owned()), elapsed }));
+    }
     let out = saving.out.as_ref().filter(|(cell, ..)| *cell == ready.cell);
     let mut download = Download::new(saving.bar);
     if let Some((_, file, _)) = out {
@@ -207,16 +161,31 @@ async fn save(
         saving.saved.lock().unwrap_or_else(PoisonError::into_inner).push(file.clone());
     }
     let hold = ready.reads_body() || out.is_none_or(|(.., hold)| *hold);
-    Ok(match client.send_to(&ready.prepared, &mut download, hold).await {
-        Ok(exchange) => {
+    let streaming = Streaming { most: ready.largest_stream(), json: ready.has_stream_lines() };
+    Ok(match client.send_to(&ready.prepared, &mut download, hold, streaming).await {
+        Ok(Received::Events(stream)) => Ok(Saved::Events(stream, Box::new(download))),
+        Ok(other) => {
+            let exchange = other.into_exchange();
             let through = download.finish().map_err(not_saved);
-            through.map(|through| match through.small {
-                _ if exchange.is_body_complete() => exchange,
-                // Nobody reads it but the log.
-                Some(body) if !hold => Exchange { body: body.into(), ..exchange },
-                _ => Exchange { digest: Some(through.digest), ..exchange },
+            through.map(|through| {
+                Saved::Whole(Box::new(match through.small {
+                    _ if exchange.is_body_complete() => exchange,
+                    // Nobody reads it but the log.
+                    Some(body) if !hold => Exchange { body: body.into(), ..exchange },
+                    _ => Exchange { digest: Some(through.digest), ..exchange },
+                }))
             })
         }
         Err(failure) => Err(failure),
     })
+}
+
+/// The failure of a file that cannot be written.
+pub(super) fn not_saved(error: io::Error) -> Failure {
+    Failure {
+        kind: FailureKind::NotSaved,
+        message: format!("the body cannot be written: {error}"),
+        hint: None,
+        elapsed: Duration::ZERO,
+    }
 }

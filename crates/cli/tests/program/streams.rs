@@ -90,12 +90,38 @@ fn a_stream_that_ends_too_early_fails_and_one_that_never_ends_is_cut() {
         ("% reconnect often", "expected a number from 1 to 1000 and `times`"),
         ("% until event.data.kg +", "the expression ends too early"),
         ("% until 3", "a condition must be true or false"),
-        ("% take 3 events\n% save a.txt", "a stream that is cut short cannot be saved as a body"),
     ] {
         let run =
             TestWorkspace::new().file("a.http", &format!("%% a\nGET /health\n\n{line}\n")).run(&["send", "a"]).exits(2);
         assert!(run.stderr.contains(message), "{line}: {}", run.stderr);
     }
+}
+
+#[test]
+fn a_stream_goes_to_a_file_as_far_as_it_counts() {
+    let workspace = workspace(
+        "%% three\nGET /scale/readings?count=0&every=1&batch=5\n\n% take 3 events\n\n\
+         %% again\n% reconnect 2 times\nGET /scale/readings?count=4&cut=2&every=1\n\n% save again.txt\n\
+         %% lines\nGET /scale/readings?count=4&format=jsonl\n\n% take 2 events\n% save lines.jsonl\n\
+         %% document\nGET /scale/readings?count=4&format=jsonl\n\n% save document.jsonl\n",
+    );
+    let read = |name: &str| std::fs::read_to_string(workspace.path().join(name)).expect("it is there");
+    let numbers = |text: &str| text.matches("\"number\":").count();
+    let run = workspace.run(&["send", "three", "--out", "three.txt"]).exits(0);
+    assert!(run.stderr.contains("3 events: `% take` has them all"), "{}", run.stderr);
+    assert!(read("three.txt").starts_with(": scale 3\n") && read("three.txt").ends_with("\"number\":3}\n\n"));
+    // On standard output there is nothing but the stream.
+    let run = workspace.run(&["send", "three", "--out", "-"]).exits(0);
+    assert_eq!(run.stdout, read("three.txt"));
+    workspace.run(&["replay"]).exits(0);
+    assert_eq!(
+        [
+            numbers(&read("saved/again.txt")),
+            numbers(&read("saved/lines.jsonl")),
+            numbers(&read("saved/document.jsonl"))
+        ],
+        [4, 2, 4]
+    );
 }
 
 #[test]

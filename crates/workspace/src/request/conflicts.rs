@@ -59,7 +59,6 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
     for (one, other, message) in [
         (line(follows), line(waits), "a request that follows pages cannot be sent again until a condition holds"),
         (line(follows), line(saves), "pages that are followed have no single body to save"),
-        (line(streams), line(saves), "a stream that is cut short cannot be saved as a body"),
         (line(streams), line(waits), "a stream of events cannot be sent again until a condition holds"),
         (line(speaks), line(saves), "a conversation has no body to save"),
         (line(speaks), line(waits), "a conversation cannot be sent again until a condition holds"),
