@@ -44,6 +44,8 @@ pub struct Exchange {
     pub messages: Vec<ConversationMessage>,
     /// The bodies of the pages before this one, where pages were followed.
     pub pages: Vec<Bytes>,
+    /// Whether messages or pages are missing, since they were too large to keep.
+    pub lacks_parts: bool,
 }
 
 /// A message of a conversation (RFC 6455).
@@ -260,6 +262,7 @@ impl Exchange {
             stream: None,
             messages: Vec::new(),
             pages: Vec::new(),
+            lacks_parts: false,
         }
     }
 
@@ -279,12 +282,23 @@ impl Exchange {
         let headers = self.headers.iter().map(|(name, value)| (name.clone(), replaced(value))).collect();
         let body: Bytes = replaced(&self.body).into();
         let size = self.size - self.body.len() as u64 + body.len() as u64;
-        Self { headers, body, size, ..self.clone() }
+        let trailers = self.trailers.iter().map(|(name, value)| (name.clone(), replaced(value))).collect();
+        let pages = self.pages.iter().map(|page| replaced(page).into()).collect();
+        let messages = self.messages.iter().map(|message| {
+            let data = match &message.data {
+                MessageData::Text(text) => {
+                    MessageData::Text(String::from_utf8_lossy(&replaced(text.as_bytes())).into_owned())
+                }
+                MessageData::Binary(bytes) => MessageData::Binary(replaced(bytes).into()),
+            };
+            ConversationMessage { data, ..message.clone() }
+        });
+        Self { headers, body, size, trailers, pages, messages: messages.collect(), ..self.clone() }
     }
 
-    /// Whether the whole body is held.
+    /// Whether the whole body is held, with all messages and pages.
     pub fn is_body_complete(&self) -> bool {
-        self.body.len() as u64 == self.size
+        self.body.len() as u64 == self.size && !self.lacks_parts
     }
 
     /// The body as text, by its charset.

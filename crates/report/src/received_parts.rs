@@ -1,5 +1,6 @@
 //! What a response has beside head and body, secrets masked: trailers, how a stream of events came, messages of a conversation, pages.
 
+use crate::record::MAX_REPORTED_BODY;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
@@ -8,8 +9,8 @@ use std::time::Duration;
 use yieldtray_http::{ConversationMessage, Exchange, MessageData, StreamEnd, StreamRecord, is_secret_header};
 use yieldtray_workspace::secret::Masker;
 
-/// The largest page or message that is written down, in bytes.
-const MAX_PART_BYTES: usize = 1 << 20;
+/// How many bytes of messages and pages are written down; if there are more, those that do not fit are left out.
+const MAX_PARTS_BYTES: usize = MAX_REPORTED_BODY as usize;
 
 /// What a response has beside head and body. Each is left out where there is none.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -26,6 +27,9 @@ pub struct ReceivedParts {
     /// The bodies of the pages before the last.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub pages: Vec<String>,
+    /// Whether messages or pages are left out, since they are too large.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub omitted: bool,
 }
 
 /// A stream of events, which are in the body.
@@ -71,31 +75,34 @@ impl ReceivedParts {
             reconnected: stream.reconnected,
             at_ms: stream.times.iter().map(|at| millis(*at)).collect(),
         });
-        let messages = exchange.messages.iter().map(|message| match &message.data {
-            MessageData::Text(text) if text.len() <= MAX_PART_BYTES => Message {
-                at_ms: millis(message.at),
-                received: message.is_received,
-                text: Some(mask(text)),
-                base64: None,
-            },
-            MessageData::Binary(bytes) if bytes.len() <= MAX_PART_BYTES => {
-                let encoded = STANDARD.encode(masker.mask_bytes(bytes));
-                Message { at_ms: millis(message.at), received: message.is_received, text: None, base64: Some(encoded) }
+        let mut room = MAX_PARTS_BYTES;
+        let mut omitted = exchange.lacks_parts;
+        let mut fits = |bytes: usize| {
+            let left = room.checked_sub(bytes);
+            room = left.unwrap_or(0);
+            omitted |= left.is_none();
+            left.is_some()
+        };
+        let mut messages = Vec::new();
+        for message in &exchange.messages {
+            let (text, base64) = match &message.data {
+                MessageData::Text(text) => (fits(text.len()).then(|| mask(text)), None),
+                MessageData::Binary(bytes) => {
+                    (None, fits(bytes.len()).then(|| STANDARD.encode(masker.mask_bytes(bytes))))
+                }
+            };
+            if text.is_some() || base64.is_some() {
+                messages.push(Message { at_ms: millis(message.at), received: message.is_received, text, base64 });
             }
-            _ => Message { at_ms: millis(message.at), received: message.is_received, text: None, base64: None },
-        });
-        let pages = exchange.pages.iter().filter(|page| page.len() <= MAX_PART_BYTES);
-        Self {
-            trailers: trailers.collect(),
-            stream,
-            messages: messages.collect(),
-            pages: pages.map(|page| mask(&String::from_utf8_lossy(page))).collect(),
         }
+        let pages = exchange.pages.iter().filter(|page| fits(page.len()));
+        let pages = pages.map(|page| mask(&String::from_utf8_lossy(page))).collect();
+        Self { trailers: trailers.collect(), stream, messages, pages, omitted }
     }
 
     /// Whether there are none.
     pub(crate) fn is_empty(&self) -> bool {
-        self.trailers.is_empty() && self.stream.is_none() && self.messages.is_empty() && self.pages.is_empty()
+        *self == Self::default()
     }
 
     /// Puts them into an exchange that is read again.
@@ -118,10 +125,52 @@ impl ReceivedParts {
             ConversationMessage { data, at: at(message.at_ms), is_received: message.received }
         });
         exchange.messages = messages.collect();
+        exchange.lacks_parts = self.omitted;
         exchange.pages = self.pages.iter().map(|page| Bytes::from(page.clone())).collect();
     }
 }
 
 fn millis(time: Duration) -> f64 {
     (time.as_secs_f64() * 1e6).round() / 1e3
+}
+
+fn is_false(flag: &bool) -> bool {
+    !flag
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::Arc;
+    use yieldtray_http::PreparedRequest;
+
+    fn exchange() -> Exchange {
+        let url = "http://127.0.0.1/".parse().expect("a URL");
+        Exchange::new(Arc::new(PreparedRequest::new("GET", url)), 200, Vec::new(), "{}")
+    }
+
+    #[test]
+    fn what_does_not_fit_is_left_out_and_said() {
+        let large = "x".repeat(MAX_PARTS_BYTES - 10);
+        let message = |text: &str| ConversationMessage {
+            data: MessageData::Text(text.to_owned()),
+            at: Duration::from_millis(1),
+            is_received: true,
+        };
+        let mut whole = exchange();
+        (whole.messages, whole.pages) = (vec![message("pear-8841"), message("ripe")], vec![Bytes::from_static(b"[]")]);
+        let mut masker = Masker::default();
+        masker.learn(["pear-8841".into()]);
+        let parts = ReceivedParts::of(&whole, &masker);
+        assert_eq!((parts.messages[0].text.as_deref(), parts.omitted), (Some(yieldtray_http::MASK), false));
+
+        whole.messages.push(message(&large));
+        let parts = ReceivedParts::of(&whole, &masker);
+        assert_eq!((parts.messages.len(), parts.pages.len(), parts.omitted), (2, 0, true));
+        let mut again = exchange();
+        assert!(again.is_body_complete());
+        parts.restore(&mut again);
+        // A check that reads it is not evaluated, as with a body that was not kept.
+        assert!(!again.is_body_complete() && again.messages.len() == 2);
+    }
 }

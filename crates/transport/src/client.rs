@@ -509,6 +509,7 @@ impl Head {
             stream: None,
             messages: Vec::new(),
             pages: Vec::new(),
+            lacks_parts: false,
         };
         (exchange, response)
     }

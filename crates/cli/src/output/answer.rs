@@ -1,5 +1,6 @@
 //! The parts of a response that go to standard output, whether it was just received or logged.
 
+use super::events::messages;
 use super::pager::Pager;
 use super::{Out, body, exchange};
 use crate::args::{DisplayArgs, Part};
@@ -108,7 +109,10 @@ impl Out {
         host: &HostFacts,
     ) -> io::Result<()> {
         if display.show.is_empty() && !self.settings.terminal {
-            if view.shows_body(display) {
+            if view.shows_body(display) && !view.answer.messages.is_empty() {
+                let text = messages(view.answer, view.masker, self.settings.styles);
+                self.result().write_all(text.as_bytes())?;
+            } else if view.shows_body(display) {
                 self.result().write_all(&view.masker.mask_bytes(&view.answer.body))?;
             }
             return self.flush();

@@ -7,7 +7,7 @@ use serde_json::value::RawValue;
 use std::fmt::Write as _;
 use std::io::{self, Write};
 use std::time::Duration;
-use yieldtray_http::{ConversationMessage, MessageData, StreamEvent};
+use yieldtray_http::{ConversationMessage, Exchange, MessageData, StreamEvent};
 use yieldtray_source::escape::{escape_line, escape_terminal};
 use yieldtray_workspace::secret::Masker;
 
@@ -51,23 +51,44 @@ impl Out {
         masker: &Masker,
         request: &str,
     ) -> io::Result<()> {
-        let (text, is_binary) = match &message.data {
-            MessageData::Text(text) => (masker.mask(text).into_owned(), false),
-            MessageData::Binary(bytes) => (format!("{} of binary data", body::size(bytes.len() as u64)), true),
-        };
         let mut line = String::new();
         if self.settings.json {
             let direction = if message.is_received { "received" } else { "sent" };
+            let is_binary = matches!(message.data, MessageData::Binary(_));
             let head = json!({ "event": "message", "request": request, "direction": direction, "binary": is_binary, "at_ms": millis(message.at) });
-            push_json(&mut line, &head.to_string(), &text);
+            push_json(&mut line, &head.to_string(), &shown(message, masker));
         } else {
-            let styles = self.settings.styles;
             let width = self.settings.width.filter(|_| self.settings.terminal);
-            let arrow = styles.dim(if message.is_received { "←" } else { "→" });
-            push_line(&mut line, Some(message.at), &[arrow], &text, styles, width);
+            push_message(&mut line, message, masker, self.settings.styles, width);
         }
         self.result().write_all(line.as_bytes())?;
         self.flush()
+    }
+}
+
+/// The messages of a conversation that is over, a line each.
+pub(super) fn messages(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
+    let mut text = String::new();
+    exchange.messages.iter().for_each(|message| push_message(&mut text, message, masker, styles, None));
+    text
+}
+
+fn push_message(
+    text: &mut String,
+    message: &ConversationMessage,
+    masker: &Masker,
+    styles: Styles,
+    width: Option<usize>,
+) {
+    let arrow = styles.dim(if message.is_received { "←" } else { "→" });
+    push_line(text, Some(message.at), &[arrow], &shown(message, masker), styles, width);
+}
+
+/// The text of a message, or what it is instead.
+fn shown(message: &ConversationMessage, masker: &Masker) -> String {
+    match &message.data {
+        MessageData::Text(text) => masker.mask(text).into_owned(),
+        MessageData::Binary(bytes) => format!("{} of binary data", body::size(bytes.len() as u64)),
     }
 }
 

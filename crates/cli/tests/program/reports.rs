@@ -44,6 +44,18 @@ GET /{{nobody_gives_this}}
 % needs book
 GET /lots/{{lot_id}}/label.png
 
+%% Readings
+GET /scale/readings?count=2
+
+%% Talk
+GET /scale/socket
+
+% expect message.ready within 5s
+
+%% Pages
+% follow next
+GET /readings
+
 %% Rows
 % each row in \"rows.csv\"
 GET /lots?page={{bins}}
@@ -151,8 +163,8 @@ fn every_format_is_what_it_says_and_tells_the_same() {
     let run = replay(&workspace, &[], 3);
     assert!(run.stderr.contains("reports written to r.xml, r.tap, r.json, r.har and r.html"), "{}", run.stderr);
     let (cases, exchanges) = are_well_formed(&workspace);
-    // Seven cells, one of them for two rows; three of them were not sent.
-    assert_eq!((cases, exchanges), (9, 6));
+    // Ten cells, one of them for two rows; three of them were not sent.
+    assert_eq!((cases, exchanges), (12, 9));
 
     let suites = junit_parser::from_reader(text(&workspace, "r.xml").as_bytes()).expect("JUnit XML");
     assert_eq!((suites.failures, suites.errors, suites.skipped), (1, 2, 2));
@@ -171,15 +183,20 @@ fn every_format_is_what_it_says_and_tells_the_same() {
     let json: Value = serde_json::from_str(&text(&workspace, "r.json")).expect("JSON");
     let entries = json["entries"].as_array().expect("a list");
     let outcomes: Vec<&str> = entries.iter().filter_map(|entry| entry["outcome"].as_str()).collect();
-    assert_eq!(
-        outcomes,
-        ["passed", "failed", "not-sent", "skipped", "no-response", "invalid", "passed", "passed", "passed"]
-    );
+    assert_eq!(outcomes[..6], ["passed", "failed", "not-sent", "skipped", "no-response", "invalid"]);
+    assert_eq!(outcomes[6..], ["passed"; 6]);
     assert_eq!(json["run"]["totals"]["failed_checks"], 1);
     let label = &entries[6]["response"];
     assert!(label["body_base64"].is_string() && label.get("body").is_none(), "an image is no text");
     assert_eq!(entries[0]["request"]["headers"][0], serde_json::json!(["x-api-key", "[secret]"]));
-    assert_eq!(entries[8]["row"], 2);
+    assert_eq!(entries[7]["response"]["parts"]["stream"]["events"], 2);
+    assert_eq!(entries[8]["response"]["parts"]["messages"][0]["text"], "{\"scale\":3,\"ready\":true}");
+    assert_eq!(entries[9]["response"]["parts"]["pages"].as_array().map(Vec::len), Some(2));
+    assert_eq!(entries[11]["row"], 2);
+    let page = text(&workspace, "r.html");
+    for shown in ["2 events: the server ended the stream", "←  {\"scale\":3,\"ready\":true}", "page 2\n{"] {
+        assert!(page.contains(&shown.replace('"', "&quot;")) || page.contains(shown), "{shown}");
+    }
 
     let har: Value = serde_json::from_str(&text(&workspace, "r.har")).expect("JSON");
     let read = &har["log"]["entries"][1]["request"];

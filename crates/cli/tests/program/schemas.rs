@@ -21,6 +21,11 @@ const FILE: &str = "%% Sign in\nPOST /session\n\n{ \"email\": \"a@b.example\", \
                     %% Lots\nGET /lots?per_page=2\n\n% let n = random(1, 9)\n% yield lot = body.lots[0].id\n% check size(body.lots) == 3\n\n\
                     %% One\n% needs lots\nGET /lots/{{lot}}\n\n% check body.id == lot\n";
 
+const CLIENT: &str = "token_url = '{{base}}/oauth/token'\nclient_id = 'packhouse-scale'\nkey = 'scale.pem'\nclient_auth = 'private_key_jwt'\n";
+
+const STREAMS: &str = "%% Readings\nGET /scale/readings?count=2\n\n\
+                       %% Scale\nGET /scale/socket\n\n% expect message.ready within 5s\n% say {\"want\": \"tare\", \"kg\": 1}\n% expect message.zero == 1 within 5s\n";
+
 #[test]
 fn every_output_is_as_its_schema_says() {
     let workspace = TestWorkspace::new().file("a.http", FILE).file("b.http", "GET /health\n\n% check status == 200\n");
@@ -66,6 +71,26 @@ fn every_output_is_as_its_schema_says() {
         let run = workspace.run(&args);
         let found = errors(definition, &run.json());
         wrong.extend(found.into_iter().map(|error| format!("{args:?}: {error}")));
+    }
+    let streams = crate::oauth::workspace(CLIENT).file("s.http", STREAMS);
+    for (definition, args) in [
+        ("send", &["send", "pay"][..]),
+        ("token", &["token"]),
+        ("token get", &["token", "get", "scale"]),
+        ("secret identity", &["secret", "identity"]),
+    ] {
+        let args: Vec<&str> = args.iter().copied().chain(["--json"]).collect();
+        let found = errors(definition, &streams.run(&args).json());
+        wrong.extend(found.into_iter().map(|error| format!("{args:?}: {error}")));
+    }
+    for (definition, cell) in [("send event", "readings"), ("send message", "scale")] {
+        let run = streams.run(&["send", cell, "--json"]).exits(0);
+        let lines: Vec<Value> = run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+        let (last, events) = lines.split_last().expect("lines");
+        wrong.extend(events.iter().flat_map(|line| errors(definition, line)));
+        wrong.extend(errors("send", last));
+        assert!(!events.is_empty() && !last["response"]["parts"].is_null(), "{last}");
+        wrong.extend(errors("log show", &streams.run(&["log", "show", "1", "--json"]).json()));
     }
     for args in [&["replay", "--json"][..], &["replay", "--from-log", "--json"]] {
         for line in workspace.run(args).stdout.lines() {

@@ -3,11 +3,12 @@
 use super::text::{Content, Time, fitting};
 use crate::entry::{DiffRecord, Entry, FailedCheck};
 use crate::explain::difference_line;
+use crate::received_parts::ReceivedParts;
 use crate::record::{RequestRecord, ResponseRecord};
 use maud::{Markup, html};
-use std::borrow::Cow;
 use std::fmt::Write;
 use yieldtray_engine::Outcome;
+use yieldtray_http::StreamEnd;
 use yieldtray_http::layout::pretty_print;
 
 /// An entry behind its line; `limit` is how many bytes of a body are shown.
@@ -92,7 +93,10 @@ fn inside(entry: &Entry<'_>, limit: usize) -> Markup {
             (yields(entry))
             div.exchange {
                 @if let Some(request) = &entry.request { (sent(request, limit)) }
-                @if let Some(response) = &entry.response { (answer(response, limit)) }
+                @if let Some(response) = &entry.response {
+                    (answer(response, limit))
+                    @for (title, text) in parts(&response.parts) { (block(title, &cut(text, limit))) }
+                }
             }
         }
     }
@@ -179,6 +183,49 @@ fn answer(response: &ResponseRecord<'_>, limit: usize) -> Markup {
     block("Response", &text)
 }
 
+/// What a response has beside head and body, each under its title.
+pub(super) fn parts(parts: &ReceivedParts) -> Vec<(&'static str, String)> {
+    let mut found = Vec::new();
+    if let Some(stream) = &parts.stream {
+        let end = StreamEnd::of(&stream.end).describe();
+        let count = if stream.events == 1 { "1 event".to_owned() } else { format!("{} events", stream.events) };
+        let again = match stream.reconnected {
+            0 => String::new(),
+            times => format!(", connections after the first: {times}"),
+        };
+        found.push(("Stream", format!("{count}{again}: {end}\n")));
+    }
+    let mut text = String::new();
+    for message in &parts.messages {
+        let arrow = if message.received { "←" } else { "→" };
+        let data = message.text.as_deref().unwrap_or("(binary data)");
+        let _ = writeln!(text, "{:>9.3} s  {arrow}  {data}", message.at_ms / 1e3);
+    }
+    found.push(("Messages", std::mem::take(&mut text)));
+    for (number, page) in (1..).zip(&parts.pages) {
+        let _ = writeln!(text, "page {number}\n{page}\n");
+    }
+    found.push(("Pages before this one", std::mem::take(&mut text)));
+    push_fields(&mut text, &parts.trailers);
+    found.push(("Trailers", text));
+    if parts.omitted {
+        found.push(("Left out", "messages or pages that are too large\n".to_owned()));
+    }
+    found.retain(|(_, text)| !text.is_empty());
+    found
+}
+
+/// As much of a text as fits, with the number of bytes left out.
+fn cut(mut text: String, limit: usize) -> String {
+    let (fits, _) = fitting(&text, limit);
+    let left = text.len() - fits;
+    text.truncate(fits);
+    if left > 0 {
+        let _ = write!(text, "\n… {left} more bytes");
+    }
+    text
+}
+
 /// Text under its title. It is made safe here, in one go: nothing that is put together above is.
 fn block(title: &str, text: &str) -> Markup {
     html! {
@@ -190,9 +237,9 @@ fn push(text: &mut String, parts: &[&str]) {
     parts.iter().for_each(|part| text.push_str(part));
 }
 
-fn push_fields(text: &mut String, fields: &[(Cow<'_, str>, Cow<'_, str>)]) {
+fn push_fields<T: AsRef<str>>(text: &mut String, fields: &[(T, T)]) {
     for (name, value) in fields {
-        push(text, &[name, ": ", value, "\n"]);
+        push(text, &[name.as_ref(), ": ", value.as_ref(), "\n"]);
     }
 }
 

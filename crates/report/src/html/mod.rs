@@ -94,5 +94,7 @@ impl Html {
 fn shown_of(entry: &Entry<'_>, limit: usize) -> usize {
     let sent = entry.request.as_ref().and_then(|request| request.body.as_ref());
     let came = entry.response.as_ref().and_then(|response| response.body.as_ref());
-    sent.into_iter().chain(came).map(|body| fitting(body, limit).1).sum()
+    let parts = entry.response.as_ref().map(|response| exchange::parts(&response.parts)).unwrap_or_default();
+    let parts: usize = parts.iter().map(|(_, text)| fitting(text, limit).1).sum();
+    parts + sent.into_iter().chain(came).map(|body| fitting(body, limit).1).sum::<usize>()
 }

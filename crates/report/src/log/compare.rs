@@ -8,7 +8,7 @@ use std::borrow::Cow;
 use std::fmt::Write;
 use thiserror::Error;
 use yieldtray_expression::{JsonPath, JsonPathError};
-use yieldtray_http::{BodyKind, Exchange, digest};
+use yieldtray_http::{BodyKind, Exchange, MessageData, digest};
 use yieldtray_source::diff::{DiffLine, diff_lines};
 
 /// Header fields that differ between responses although nothing changed, or that concern only the connection.
@@ -23,6 +23,7 @@ const VOLATILE_HEADERS: &[&str] = &[
     "expires",
     "keep-alive",
     "last-modified",
+    "sec-websocket-accept",
     "server-timing",
     "set-cookie",
     "traceparent",
@@ -156,6 +157,7 @@ pub fn compare(left: &Exchange, right: &Exchange, how: &CompareOptions) -> Compa
     }
     if !ignores(|part| matches!(part, Ignore::WholeBody)) {
         body(left, right, how, &mut found);
+        lists(left, right, how, &mut found);
     }
     found
 }
@@ -230,6 +232,27 @@ fn body(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Com
         }
         (Some(ours), Some(theirs)) => values(&mut "body".to_owned(), &ours, &theirs, found),
         _ => texts(left, right, how, found),
+    }
+}
+
+/// Compares the messages of conversations, and the pages before the last.
+fn lists(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Comparison) {
+    let parsed = |text: &str| serde_json::from_str(text).unwrap_or_else(|_| Value::from(text));
+    let messages = |exchange: &Exchange| -> Value {
+        let shown = exchange.messages.iter().map(|message| match &message.data {
+            MessageData::Text(text) => parsed(text),
+            MessageData::Binary(bytes) => Value::from(format!("{} bytes, BLAKE3 {}", bytes.len(), digest(bytes))),
+        });
+        shown.collect()
+    };
+    let pages = |exchange: &Exchange| -> Value {
+        exchange.pages.iter().map(|page| parsed(&String::from_utf8_lossy(page))).collect()
+    };
+    for (name, ours, theirs) in [("messages", messages(left), messages(right)), ("pages", pages(left), pages(right))] {
+        match how.shape {
+            true => shapes(name, &TextShape::of(&ours), &TextShape::of(&theirs), found),
+            false => values(&mut name.to_owned(), &ours, &theirs, found),
+        }
     }
 }
 

@@ -4,6 +4,8 @@ use super::compare::{CompareOptions, Comparison, Ignore, PartChange, compare};
 use crate::log::list_diff::{ListEdit, pair};
 use proptest::prelude::*;
 use serde_json::{Value, json};
+use std::time::Duration;
+use yieldtray_http::{ConversationMessage, MessageData};
 use yieldtray_test_support::{answer, json_answer};
 
 fn described(found: &Comparison) -> Vec<String> {
@@ -60,6 +62,21 @@ fn json_is_compared_by_what_it_is() {
         let found = bodies(left, right, &plain);
         assert_eq!(found, wanted, "{left} and {right}");
     }
+}
+
+#[test]
+fn messages_and_pages_are_compared_too() {
+    let talk = |kg: f64| {
+        let text = json!({ "kg": kg }).to_string();
+        let message = ConversationMessage { data: MessageData::Text(text), at: Duration::ZERO, is_received: true };
+        let mut talk = answer(101, &[("sec-websocket-accept", &kg.to_string())], "");
+        (talk.messages, talk.pages) = (vec![message], vec![format!("[{kg}]").into()]);
+        talk
+    };
+    let found = compare(&talk(12.0), &talk(12.5), &CompareOptions::default());
+    assert_eq!(described(&found), ["messages[0].kg 12.0 -> 12.5", "pages[0][0] 12 -> 12.5"]);
+    let shape = CompareOptions { shape: true, ..CompareOptions::default() };
+    assert_eq!(described(&compare(&talk(12.0), &talk(12.5), &shape)), [""; 0]);
 }
 
 #[test]

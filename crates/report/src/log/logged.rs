@@ -246,6 +246,7 @@ impl<'k> LoggedExchange<'k> {
             stream: None,
             messages: Vec::new(),
             pages: Vec::new(),
+            lacks_parts: false,
             sent: Arc::new(self.prepared()?),
             hops: own.hops.iter().map(hop).collect(),
             status: self.entry.status?,
