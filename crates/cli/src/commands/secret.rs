@@ -12,6 +12,7 @@ use serde_json::json;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use yieldtray_engine::ExitCode;
+use yieldtray_source::access::check_writable;
 use yieldtray_source::files::normalize;
 use yieldtray_workspace::{SealedFile, SealedFileError};
 
@@ -80,12 +81,21 @@ pub(crate) fn secret(common: &Common, args: Secret, host: &HostFacts, out: &mut 
 
 /// The file on the disk, and as it is shown. It is a part of the workspace.
 fn target(project: &Project, file: &Path) -> Result<(PathBuf, String), CommandError> {
-    let inside = normalize(file).ok_or_else(|| {
+    let outside = || {
         let hint = "use a path relative to the workspace root, for example `secrets.toml`";
         CommandError::refused_with(format!("`{}` is outside the workspace", file.display()), hint)
-    })?;
-    let shown = inside.to_string_lossy().replace('\\', "/");
-    Ok((project.root.join(inside), shown))
+    };
+    let inside = normalize(file).ok_or_else(outside)?;
+    let refused = |error: io::Error| CommandError::refused(format!("cannot use `{}`: {error}", file.display()));
+    check_writable(&inside).map_err(refused)?;
+    let target = project.root.join(&inside);
+    // A link must not lead elsewhere, neither that of the file nor that of a directory.
+    let root = project.root.canonicalize().map_err(refused)?;
+    let real = target.ancestors().find_map(|path| path.canonicalize().ok()).ok_or_else(outside)?;
+    if !real.starts_with(root) {
+        return Err(outside());
+    }
+    Ok((target, inside.to_string_lossy().replace('\\', "/")))
 }
 
 fn read(target: &Path, shown: &str) -> Result<SealedFile, CommandError> {

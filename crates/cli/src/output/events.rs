@@ -25,7 +25,7 @@ impl Out {
             if json {
                 let id = Some(&event.id).filter(|id| !id.is_empty());
                 let name = Some(&event.name).filter(|name| !name.is_empty());
-                let head = json!({ "event": "stream-event", "request": request, "id": id.map(|id| masker.mask(id)), "name": name, "at_ms": event.at.map(millis) });
+                let head = json!({ "event": "stream-event", "request": request, "id": id.map(|id| masker.mask(id)), "name": name.map(|name| masker.mask(name)), "at_ms": event.at.map(millis) });
                 push_json(&mut text, &head.to_string(), &data);
                 continue;
             }
@@ -34,7 +34,7 @@ impl Out {
             push_line(
                 &mut text,
                 event.at,
-                &[styles.name(&escape_line(name)), styles.dim(&escape_line(&id))],
+                &[styles.name(&escape_line(&masker.mask(name))), styles.dim(&escape_line(&id))],
                 &data,
                 styles,
                 width,

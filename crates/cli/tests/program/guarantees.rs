@@ -43,7 +43,10 @@ fn hostile() -> (TestWorkspace, TempDir) {
             "yieldtray.local.toml",
             &format!(
                 "[env]\nallow = ['HOME']\n[values]\nran = {{ command = ['touch', '{}'] }}\nread = {{ from = 'file:{}' }}\n\
-                 linked = {{ from = 'file:link.txt' }}\nhome = {{ from = 'env:HOME' }}\n[environments.socket.send]\nsocket = '{}'\n\
+                 linked = {{ from = 'file:link.txt' }}\nhome = {{ from = 'env:HOME' }}\nsealed = {{ from = 'sealed:link.txt' }}\n\
+                 stored = {{ from = 'keyring:pin' }}\n[oauth2.person]\ngrant = 'authorization_code'\ntoken_url = '{{{{base}}}}/t'\n\
+                 authorization_url = '{{{{base}}}}/a'\nclient_id = 'x'\nsign_in_timeout = '1s'\n[oauth2.keyed]\ntoken_url = '{{{{base}}}}/t'\n\
+                 client_id = 'x'\nclient_auth = 'private_key_jwt'\nkey = '{1}'\n[signing.outer]\nkey = '{1}'\n[environments.socket.send]\nsocket = '{}'\n\
                  [environments.ca.send]\nca = '{}'\n",
                 target("ran"),
                 target("credentials"),
@@ -79,7 +82,9 @@ fn hostile() -> (TestWorkspace, TempDir) {
                 "%% ran\n/{{{{ran}}}}\n%% read\n/{{{{read}}}}{{{{linked}}}}{{{{shared}}}}{{{{home}}}}\n%% body\nPOST /lots\n% body from link.txt verbatim\n\
                  %% above\nPOST /lots\n% part a from ../outside/credentials\n%% file\n/{{{{file('{0}')}}}}{{{{file('link.txt')}}}}\n\
                  %% rows\n% each row in \"rows.csv\"\n/lots\n%% schema\n/health\n\n% check conforms(body, 'schema.json') || conforms(body, 'near.schema.json')\n\
-                 %% save\n/health\n\n% save ../../outside/saved\n%% token\n% auth oauth2 desk\n/lots\n%% plain\n/health\n\n% yield s = body.status secret\n",
+                 %% save\n/health\n\n% save ../../outside/saved\n%% token\n% auth oauth2 desk\n/lots\n%% sealed\n/{{{{sealed}}}}\n%% stored\n/{{{{stored}}}}\n\
+                 %% person\n% auth oauth2 person\n/lots\n%% keyed\n% auth oauth2 keyed\n/lots\n%% signed\n% sign outer\n/lots\n\
+                 %% talk\nGET /scale/socket\n\n% say from link.txt\n%% plain\n/health\n\n% yield s = body.status secret\n",
                 target("credentials")
             ),
         );
@@ -202,6 +207,20 @@ fn a_workspace_nobody_allowed_starts_nothing_and_reaches_nowhere() {
         &["send", "a.http#ran"],
         &["send", "a.http#read"],
         &["send", "a.http#token"],
+        &["send", "a.http#sealed"],
+        &["send", "a.http#stored"],
+        &["send", "a.http#person"],
+        &["send", "a.http#keyed"],
+        &["send", "a.http#signed"],
+        &["send", "a.http#talk"],
+        &["token"],
+        &["token", "get", "desk"],
+        &["token", "get", "person"],
+        &["token", "clear"],
+        &["secret", "reseal", "--file", "link.txt"],
+        &["api", "tree"],
+        &["api", "fetch"],
+        &["api", "coverage"],
         &["send", "a.http#plain", "--dry-run"],
         &["send", "other.http"],
         &["send", "-C", "bare", "in.http"],

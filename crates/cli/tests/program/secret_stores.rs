@@ -74,7 +74,7 @@ fn a_team_shares_secrets_in_a_file_that_is_committed() {
         ),
         (
             &["secret", "seal", "pin", "--file", "a.http", "--from", "a.http"],
-            "cannot use `a.http`: it is not valid TOML",
+            "cannot use `a.http`: request files cannot be overwritten",
         ),
         (&["secret", "seal", "pin"], "the secret can be typed only on a terminal"),
         (&["secret", "seal", "pin", "--from", "gone.txt"], "cannot read the secret"),

@@ -1,9 +1,9 @@
 //! A canary is set as a secret in every way there is; then every command is run, and everything it says
 //! and everything it writes is searched for it. Later commands join the list.
 
-use crate::support::TestWorkspace;
 use crate::support::editor::Editor;
 use crate::support::terminal::Terminal;
+use crate::support::{TestWorkspace, raw_server};
 use base64::Engine as _;
 use serde_json::json;
 
@@ -50,6 +50,8 @@ fn workspace() -> TestWorkspace {
     let quoted = serde_json::Value::from(CANARY).to_string();
     let workspace = TestWorkspace::new();
     let base = workspace.base();
+    let head = "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n\r\n";
+    let stream = format!("{head}id: {CANARY}\nevent: {CANARY}\ndata: {quoted}\n\ndata: {CANARY}\n\n");
     workspace
         .file(
             "yieldtray.toml",
@@ -115,10 +117,29 @@ POST /echo
 % auth oauth2 shift
 /payroll
 
+%% Key
+% auth key query pin {{plain}}
+/echo
+
+%% Talk
+GET /scale/socket
+X-Api-Key: {{plain}}
+
+% expect message.ready within 5s
+% say {\"want\": \"tare\", \"kg\": {{plain}}, \"of\": \"{{pin}}\"}
+% expect message.of == 'no' within 300ms
+
+%% Stream
+GET STREAM
+
+% check events.all(e, e.data == 'no' || e.event == 'no')
+% yield last = event
+
 %% Lots of it
 GET /lots?ref={{plain}}
 "
             .replace("{{urlsafe}}", "{{base64(plain)}}")
+            .replace("STREAM", &raw_server(stream.into_bytes().leak(), false))
             .as_str(),
         )
         .file("b.http", "%% Missing\n% let x = parse_json(plain)\nGET /{{x}}\nX-A: {{nothing + plain}}\n")
@@ -174,6 +195,16 @@ fn no_command_tells_a_secret() {
         &["send", "digest", "--show", "all"],
         &["send", "token"],
         &["send", "token", "--json"],
+        &["token"],
+        &["token", "get", "shift", "--json"],
+        &["token", "revoke", "shift"],
+        &["send", "key", "--show", "all"],
+        &["send", "talk"],
+        &["send", "talk", "--show", "all"],
+        &["send", "talk", "--json"],
+        &["send", "stream"],
+        &["send", "stream", "--json"],
+        &["send", "stream", "--show", "all"],
         &["send", "--text", "GET /echo", "-H", "X-Api-Key: {{plain}}", "--append", "tried.http"],
         &["cookies"],
         &["cookies", "--json"],
@@ -247,7 +278,7 @@ fn no_editor_is_told_a_secret() {
     editor.open("a.http");
     editor.open("b.http");
     let text = std::fs::read_to_string(workspace.path().join("a.http")).expect("the file is there");
-    for name in ["everywhere", "signs", "parts", "digest", "token", "fails"] {
+    for name in ["everywhere", "signs", "parts", "digest", "token", "key", "talk", "stream", "fails"] {
         editor.run("yieldtray.sendWithNeeds", "a.http", Some(name));
         if name == "everywhere" {
             let asked = editor.wait(|message| message["method"] == "yieldtray/ask");
