@@ -1,6 +1,5 @@
 //! What a response has beside head and body, secrets masked: trailers, how a stream of events came, messages of a conversation, pages.
 
-use crate::record::MAX_REPORTED_BODY;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
@@ -10,7 +9,7 @@ use yieldtray_http::{ConversationMessage, Exchange, MessageData, StreamEnd, Stre
 use yieldtray_workspace::secret::Masker;
 
 /// How many bytes of messages and pages are written down; if there are more, those that do not fit are left out.
-const MAX_PARTS_BYTES: usize = MAX_REPORTED_BODY as usize;
+const MAX_PARTS_BYTES: usize = 1 << 20;
 
 /// What a response has beside head and body. Each is left out where there is none.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]

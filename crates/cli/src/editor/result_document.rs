@@ -3,7 +3,7 @@
 use crate::error::CommandError;
 use crate::output::cell::{Heading, time};
 use crate::output::result_lines::ResultLines;
-use crate::output::{body, exchange, problems};
+use crate::output::{body, events, exchange, problems};
 use crate::project::{Project, state};
 use crate::run::send_one::SendResult;
 use crate::styles::Styles;
@@ -64,7 +64,7 @@ fn response(
     text.push('\n');
     text.push_str(&exchange::head(answer, masker, plain));
     match answer.size {
-        ..=MAX_RESULT_BYTES => text.push_str(&body::readable(answer, masker, plain)),
+        ..=MAX_RESULT_BYTES => text.push_str(&events::readable(answer, masker, plain)),
         size => {
             let size = body::size(size);
             text.push_str(&format!("body of {size}; see its parts with `yieldtray log show --pick`\n"));

@@ -1,6 +1,6 @@
 //! The parts of a response that go to standard output, whether it was just received or logged.
 
-use super::events::messages;
+use super::events::{messages, readable};
 use super::pager::Pager;
 use super::{Out, body, exchange};
 use crate::args::{DisplayArgs, Part};
@@ -64,7 +64,7 @@ impl ResponseView<'_> {
                         text.push_str(&format!("{}\n{}", styles.dim(name), body::readable(&part, masker, styles)));
                     }
                 }
-                None => text.push_str(&body::readable(answer, masker, styles)),
+                None => text.push_str(&readable(answer, masker, styles)),
             }
         }
         text

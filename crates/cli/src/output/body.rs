@@ -1,6 +1,5 @@
 //! A response's body: pretty-printed and highlighted for a person, the received bytes for a program.
 
-use super::events::messages;
 use crate::styles::Styles;
 use anstyle::{AnsiColor, Style};
 use yieldtray_http::layout::{LayoutPiece, pretty_print};
@@ -10,9 +9,6 @@ use yieldtray_workspace::secret::Masker;
 
 /// The body for a person at a terminal: pretty-printed, highlighted, with a line end; or why it is not shown.
 pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
-    if !exchange.messages.is_empty() {
-        return messages(exchange, masker, styles);
-    }
     if exchange.size == 0 {
         return String::new();
     }

@@ -66,6 +66,14 @@ impl Out {
     }
 }
 
+/// What a response holds, for a person: its body, or the messages of a conversation.
+pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
+    match exchange.messages.is_empty() {
+        true => body::readable(exchange, masker, styles),
+        false => messages(exchange, masker, styles),
+    }
+}
+
 /// The messages of a conversation that is over, a line each.
 pub(super) fn messages(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
     let mut text = String::new();

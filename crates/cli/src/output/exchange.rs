@@ -164,11 +164,11 @@ pub(crate) fn describe_hop(hop: &Hop) -> String {
     }
 }
 
-/// Status, time, size and media type, as one line.
+/// Status, time, size and media type, as one line; of a stream also how many events there were, as another one.
 pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
     let status = format!("{} {}", exchange.status, exchange.reason);
     let status = match exchange.status {
-        200..400 => styles.good(escape_line(&status).trim_end()),
+        101 | 200..400 => styles.good(escape_line(&status).trim_end()),
         _ => styles.bad(escape_line(&status).trim_end()),
     };
     let address = exchange.sent.address();
@@ -185,7 +185,10 @@ pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, styles: Styles) 
         super::cell::time(exchange.timings.total),
         size,
         escape_line(&media).into_owned(),
-        exchange.stream.as_ref().map(described_stream).unwrap_or_default(),
     ];
-    parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("  ")
+    let line = parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("  ");
+    match &exchange.stream {
+        None => line,
+        Some(stream) => format!("{line}\n{}", described_stream(stream)),
+    }
 }

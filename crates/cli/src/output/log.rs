@@ -52,7 +52,7 @@ pub(crate) fn lines(
         };
         let status = own.status.map_or_else(|| "—".to_owned(), |status| status.to_string());
         let painted = match own.status {
-            Some(200..400) => styles.good(&status),
+            Some(101 | 200..400) => styles.good(&status),
             // One that its checks expect is nothing to look at.
             Some(_) if own.outcome == Outcome::Passed.as_str() && own.checks > 0 => status.clone(),
             _ => styles.bad(&status),

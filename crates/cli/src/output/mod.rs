@@ -7,7 +7,7 @@ pub(crate) mod cell;
 pub(crate) mod comparison;
 pub(crate) mod data;
 mod errors;
-mod events;
+pub(crate) mod events;
 pub(crate) mod exchange;
 pub(crate) mod graph;
 pub(crate) mod log;

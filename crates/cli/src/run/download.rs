@@ -6,6 +6,8 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
+use std::time::Duration;
+use yieldtray_http::{Failure, FailureKind};
 use yieldtray_report::log::MAX_LOGGED_BODY;
 use yieldtray_source::access::check_writable;
 use yieldtray_transport::Sink;
@@ -153,5 +155,15 @@ impl Sink for Download {
             bar.set_position(self.written);
         }
         Ok(())
+    }
+}
+
+/// The failure of a file that cannot be written.
+pub(super) fn not_saved(error: io::Error) -> Failure {
+    Failure {
+        kind: FailureKind::NotSaved,
+        message: format!("the body cannot be written: {error}"),
+        hint: None,
+        elapsed: Duration::ZERO,
     }
 }

@@ -1,8 +1,7 @@
 //! A stream of events while it arrives: what comes next, and the file that its bytes go to.
 
 use super::cancel::or_cancelled;
-use super::download::Download;
-use super::task::not_saved;
+use super::download::{Download, not_saved};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::Notify;

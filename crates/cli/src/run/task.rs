@@ -7,8 +7,7 @@ use super::converse::{Conversing, typed_lines};
 use super::receiving::Receiving;
 use crate::error::CommandError;
 use crate::prompt::SignIn;
-use crate::run::download::Download;
-use std::io;
+use crate::run::download::{Download, not_saved};
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
@@ -178,14 +177,4 @@ async fn save(
         }
         Err(failure) => Err(failure),
     })
-}
-
-/// The failure of a file that cannot be written.
-pub(super) fn not_saved(error: io::Error) -> Failure {
-    Failure {
-        kind: FailureKind::NotSaved,
-        message: format!("the body cannot be written: {error}"),
-        hint: None,
-        elapsed: Duration::ZERO,
-    }
 }

@@ -1,6 +1,7 @@
 //! Conversations over a WebSocket: scripts that are tests, what a person types, and servers that violate the protocol.
 
 use crate::support::TestWorkspace;
+use crate::support::editor::Editor;
 use crate::support::terminal::Terminal;
 use base64::Engine as _;
 use serde_json::{Value, json};
@@ -170,4 +171,21 @@ fn a_server_that_violates_the_protocol_ends_the_conversation() {
         let run = TestWorkspace::new().file("a.http", &cell).run(&["send", "a"]).exits(3);
         assert!(run.stderr.contains(message), "{bytes:?}: {}", run.stderr);
     }
+}
+
+#[test]
+fn an_editor_and_the_log_show_the_messages() {
+    let workspace = workspace(
+        "%% scale\nGET /scale/socket\n\n% expect message.ready within 5s\n% say {\"want\": \"tare\", \"kg\": 2, \"of\": \"T-2\"}\n% expect message.zero == 2.0 within 5s\n",
+    );
+    let mut editor = Editor::start(&workspace);
+    editor.open("a.http");
+    editor.run("yieldtray.send", "a.http", Some("scale"));
+    let shown = editor.sheet();
+    let logged = workspace.run(&["log", "show", "1", "--show", "body"]).exits(0).stdout;
+    for text in [&shown, &logged] {
+        assert!(text.contains("→  {\"want\": \"tare\", \"kg\": 2, \"of\": \"T-2\"}"), "{text}");
+        assert!(text.contains("←  {\"zero\":2,\"of\":\"T-2\"}"), "{text}");
+    }
+    assert!(shown.contains("1 message sent, 2 received"), "{shown}");
 }

@@ -33,7 +33,7 @@ fn events_are_printed_as_they_arrive_until_there_are_enough() {
             "reading  id 3  {\"tray\":\"T-3\",\"kg\":12.75,\"number\":3}",
         ]
     );
-    assert!(run.stderr.contains("text/event-stream  3 events: `% take` has them all"), "{}", run.stderr);
+    assert!(run.stderr.contains("text/event-stream\n3 events: `% take` has them all"), "{}", run.stderr);
     let run = workspace.run(&["send", "heavy"]).exits(0);
     assert!(
         run.stderr.contains("5 events: `% until` became true") && run.stderr.contains("2 checks passed"),
