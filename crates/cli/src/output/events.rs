@@ -34,7 +34,7 @@ impl Out {
             push_line(
                 &mut text,
                 event.at,
-                &[styles.name(&escape_line(&masker.mask(name))), styles.dim(&escape_line(&id))],
+                &[(&escape_line(&masker.mask(name)), Styles::name), (&escape_line(&id), Styles::dim)],
                 &data,
                 styles,
                 width,
@@ -88,8 +88,8 @@ fn push_message(
     styles: Styles,
     width: Option<usize>,
 ) {
-    let arrow = styles.dim(if message.is_received { "←" } else { "→" });
-    push_line(text, Some(message.at), &[arrow], &shown(message, masker), styles, width);
+    let arrow = if message.is_received { "←" } else { "→" };
+    push_line(text, Some(message.at), &[(arrow, Styles::dim)], &shown(message, masker), styles, width);
 }
 
 /// The text of a message, or what it is instead.
@@ -119,19 +119,21 @@ fn push_json(text: &mut String, head: &str, data: &str) {
 fn push_line(
     text: &mut String,
     at: Option<Duration>,
-    marks: &[String],
+    marks: &[(&str, fn(Styles, &str) -> String)],
     data: &str,
     styles: Styles,
     width: Option<usize>,
 ) {
     let at = at.map(|at| format!("{:.3} s", at.as_secs_f64())).unwrap_or_default();
     let _ = write!(text, "{}", styles.dim(&format!("{at:>TIME_WIDTH$}")));
-    for mark in marks.iter().filter(|mark| !mark.is_empty()) {
-        let _ = write!(text, "  {mark}");
+    let mut before = TIME_WIDTH;
+    for (mark, paint) in marks.iter().filter(|(mark, _)| !mark.is_empty()) {
+        before += 2 + mark.chars().count();
+        let _ = write!(text, "  {}", paint(styles, mark));
     }
     let line = data.trim_end();
     let media = if line.trim_start().starts_with(['{', '[']) { "application/json" } else { "text/plain" };
-    let fits = width.is_none_or(|width| TIME_WIDTH + 24 + line.chars().count() <= width);
+    let fits = width.is_none_or(|width| before + 2 + line.chars().count() <= width);
     if !line.contains('\n') && fits {
         text.push_str("  ");
         match styles.has_color().then(|| body::painted(line, media, styles, true)).flatten() {
