@@ -11,10 +11,10 @@ use yieldtray_http::{Failure, FailureKind};
 use yieldtray_transport::{Client, RedirectListener, RedirectPage};
 
 const ACCEPTED: &str = "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><title>Signed in</title>\
-    <style>body{font:1.1rem system-ui;margin:4rem auto;max-width:32rem}</style>\
+    <style>:root{color-scheme:light dark}body{font:1.1rem system-ui;margin:4rem auto;max-width:32rem}</style>\
     <h1>Signed in</h1><p>You can close this page and go back to Yield Tray.</p>";
 const REFUSED: &str = "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><title>Not signed in</title>\
-    <style>body{font:1.1rem system-ui;margin:4rem auto;max-width:32rem}</style>\
+    <style>:root{color-scheme:light dark}body{font:1.1rem system-ui;margin:4rem auto;max-width:32rem}</style>\
     <h1>Not signed in</h1><p>Yield Tray shows why. You can close this page.</p>";
 
 /// A token on its way.

@@ -44,6 +44,10 @@ pub fn hover(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<Ho
             let profile = view.workspace().config.profile(name)?;
             format!("the OAuth 2.0 profile `{}` (RFC 6749)", profile.name)
         }
+        Referent::Signing => {
+            let profile = view.workspace().config.signing_profile(name)?;
+            format!("the signature profile `{}` (RFC 9421)", profile.name)
+        }
         _ => return None,
     };
     Some(HoverInfo { span, text })

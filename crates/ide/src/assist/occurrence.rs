@@ -40,6 +40,8 @@ pub enum Referent {
     File,
     /// A profile of `[oauth2]`.
     Profile { given: bool },
+    /// A profile of `[signing]`.
+    Signing,
     /// A header field.
     Header,
     /// The method of a request.
@@ -81,7 +83,9 @@ pub fn in_configuration(workspace: &Workspace, engine: &Engine, source: SourceId
         let span = bare(text, entry.span);
         Occurrence { span, what: Referent::Value { given: true, after: false } }
     }));
-    for entry in config.profiles.iter().flat_map(|profile| &profile.entries).filter(|entry| entry.source == source) {
+    let profiles = config.profiles.iter().flat_map(|profile| &profile.entries);
+    let entries = profiles.chain(config.signing.iter().flat_map(|profile| &profile.entries));
+    for entry in entries.filter(|entry| entry.source == source) {
         finder.template(entry.span, false, false);
     }
     for function in config.functions.iter().filter(|function| function.source == source) {
@@ -180,7 +184,16 @@ impl Finder<'_> {
                 }
             }
             InstructionKind::Skip { condition, .. } => self.expression(condition, false),
-            InstructionKind::Wait { until, .. } => self.expression(until, true),
+            InstructionKind::Wait { until: condition, .. }
+            | InstructionKind::Until(condition)
+            | InstructionKind::Follow { next: Some(condition), .. } => self.expression(condition, true),
+            InstructionKind::Expect { condition, name, .. } => {
+                self.expression(condition, true);
+                name.into_iter().for_each(|name| self.add(name, given(true)));
+            }
+            InstructionKind::Sign(Some(profile)) if !profile.of(text).contains("{{") => {
+                self.add(profile, Referent::Signing);
+            }
             InstructionKind::Header { name, .. } => self.add(name, Referent::Header),
             InstructionKind::Auth(Auth::OAuth2(profile)) if !profile.of(text).contains("{{") => {
                 self.add(profile, Referent::Profile { given: false });
@@ -188,6 +201,7 @@ impl Finder<'_> {
             InstructionKind::Variable { expression, .. } => self.expression(expression, false),
             InstructionKind::BodyFrom { path, .. }
             | InstructionKind::Fragments(path)
+            | InstructionKind::SayFrom(path)
             | InstructionKind::Each(path)
             | InstructionKind::Part { content: PartContent::File { path, .. }, .. }
                 if !path.of(text).contains("{{") =>

@@ -62,6 +62,10 @@ pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<
                 .into_iter()
                 .collect()
         }
+        Referent::Signing => {
+            let profile = workspace.config.signing_profile(name);
+            profile.map(|profile| (profile.source, profile.span)).into_iter().collect()
+        }
         Referent::Function => {
             let own = workspace.config.functions.iter().find(|function| function.name == name);
             own.map(|function| (function.source, function.span)).into_iter().collect()
@@ -209,7 +213,7 @@ fn everywhere(view: IdeContext<'_>, source: SourceId, found: Occurrence) -> Vec<
             named.collect()
         }
         Referent::Label { .. } => labels(view, source, name),
-        Referent::Function | Referent::Profile { .. } | Referent::Header => {
+        Referent::Function | Referent::Profile { .. } | Referent::Signing | Referent::Header => {
             let files = workspace.loaded().chain(workspace.configurations());
             let alike = |other: &Occurrence| std::mem::discriminant(&other.what) == std::mem::discriminant(&found.what);
             let named = files.flat_map(|file| {

@@ -106,6 +106,8 @@ key = { value = 'local-key-4616', secret = true }
 base = 'http://live'
 [functions]
 label = { params = ['lot', 'row'], is = 'lot + string(row)', help = 'the label of a lot' }
+[signing.gate]
+key = 'gate.pem'
 #- _common.http
 % check ok: status == 200
 #- gate.http
@@ -139,6 +141,9 @@ fn names_lead_to_what_gives_them() {
     defined("%% a\n% needs ga¦te.http#sign-in\n/\n", &["gate.http:1:1 "]);
     defined("%% a\n/\n\n% waive o¦k\n", &["_common.http:1:9 ok"]);
     defined("%% a\n/{{ la¦bel('a', 1) }}\n", &["yieldtray.toml:10:1 label"]);
+    defined("%% a\n% sign ga¦te\n/\n", &["yieldtray.toml:11:10 gate"]);
+    defined("%% a\n/\n\n% expect message.ready within 1s as first\n% say {{fir¦st.kg}}\n", &["intake.http:4:37 first"]);
+    defined("%% a\n/\n\n% until event.kg > lea¦st\n\n%% b\n% let least = 1\n/\n", &["intake.http:7:7 least"]);
     // A variable of a loop, a member and a text are none of them.
     for nothing in ["body.l.all(grower, gro¦wer > 1)", "body.gro¦wer == 1", "'gro¦wer' == ''", "sta¦tus == 1"] {
         defined(&format!("%% a\n/\n\n% check {nothing}\n"), &[]);

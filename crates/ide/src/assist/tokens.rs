@@ -73,6 +73,7 @@ pub fn tokens(view: IdeContext<'_>, source: SourceId) -> Vec<Token> {
             Referent::Label { given } => (TokenKind::Label, given),
             Referent::File => (TokenKind::File, false),
             Referent::Profile { given } => (TokenKind::Label, given),
+            Referent::Signing => (TokenKind::Label, false),
             Referent::Header => (TokenKind::Header, false),
             Referent::Method => (TokenKind::Method, false),
             Referent::Instruction => (TokenKind::Instruction, false),

@@ -94,7 +94,8 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
         (entry.secret || is_secret_name(&entry.name)) && filled(value)
             || value.as_text().is_some_and(|text| !high_entropy_runs(text).is_empty())
     });
-    let lines = workspace.config.profiles.iter().flat_map(|profile| &profile.entries);
+    let signing = workspace.config.signing.iter().flat_map(|profile| &profile.entries);
+    let lines = workspace.config.profiles.iter().flat_map(|profile| &profile.entries).chain(signing);
     let profiles = lines.filter(|line| line.is_secret() && !line.private && !line.span.is_empty()).filter_map(|line| {
         let text = &workspace.source(line.source).text;
         let plain = Template::parse(text, line.span, false, &mut Vec::new()).is_plain();

@@ -104,7 +104,7 @@ fn secrets_in_files_that_others_see() {
 fn credentials_in_files_that_others_see() {
     check(
         "#- yieldtray.toml\n[values]\ndesk = 'd'\n[oauth2.shift]\ntoken_url = '{{nowhere}}/t'\nclient_id = '{{desk}}'\nclient_secret = 'windfall'\n\
-         #- yieldtray.local.toml\n[oauth2.own]\ntoken_url = 'http://b/'\nclient_secret = 'own'\n\
+         [signing.gate]\nsecret = 'pear-4616'\n#- yieldtray.local.toml\n[oauth2.own]\ntoken_url = 'http://b/'\nclient_secret = 'own'\n\
          #- a.http\n% auth bearer shared-4616\n\n%% a\n% auth basic clerk windfall\nhttp://b/\n\n%% b\n% auth digest {{desk}} {{desk}}\nhttp://b/\n\n\
          %% c\n% auth oauth2 shfit\nhttp://b/\n\n%% d\n% auth oauth2 shift\nhttp://b/\n",
         &[
@@ -113,6 +113,7 @@ fn credentials_in_files_that_others_see() {
             ("unknown-profile!", "a.http", "shfit"),
             ("unknown-variable!", "yieldtray.toml", "nowhere"),
             ("secret-in-file!", "yieldtray.toml", "windfall"),
+            ("secret-in-file!", "yieldtray.toml", "pear-4616"),
         ],
     );
 }

@@ -25,7 +25,7 @@ pub(crate) async fn page(RawQuery(query): RawQuery) -> Response<Body> {
         escaped(field(&asked, "client_id")),
         escaped(field(&asked, "scope")),
     );
-    html(StatusCode::OK, "May it?", &content)
+    html(StatusCode::OK, "Allow access?", &content)
 }
 
 /// Takes what the clerk decided, and sends the browser back.
