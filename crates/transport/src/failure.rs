@@ -102,6 +102,11 @@ fn explain(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Op
                 format!("connection refused by {host}"),
                 Some("is the server running on this port?".to_owned()),
             ),
+            Some(io::ErrorKind::TimedOut) => (
+                FailureKind::TimedOut,
+                format!("timed out connecting to {host}"),
+                Some("is the server reachable? `connect_timeout` in `[send]` limits connecting".to_owned()),
+            ),
             _ => (FailureKind::Refused, format!("cannot connect to {host}: {}", innermost(&causes)), None),
         };
     }

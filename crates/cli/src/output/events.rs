@@ -11,6 +11,9 @@ use yieldtray_http::{ConversationMessage, Exchange, MessageData, StreamEvent};
 use yieldtray_source::escape::{escape_line, escape_terminal};
 use yieldtray_workspace::secret::Masker;
 
+/// How a word is colored.
+type Paint = fn(Styles, &str) -> String;
+
 /// The width of the time before an event.
 const TIME_WIDTH: usize = 9;
 
@@ -119,7 +122,7 @@ fn push_json(text: &mut String, head: &str, data: &str) {
 fn push_line(
     text: &mut String,
     at: Option<Duration>,
-    marks: &[(&str, fn(Styles, &str) -> String)],
+    marks: &[(&str, Paint)],
     data: &str,
     styles: Styles,
     width: Option<usize>,

@@ -1,6 +1,7 @@
 //! Servers that do not respond as they should: each has its own message, and exit code 3.
 
 use crate::support::{TestWorkspace, answer, raw_server, raw_server_with_signal, server};
+use std::net::{TcpListener, TcpStream};
 use std::time::{Duration, Instant};
 
 #[track_caller]
@@ -237,4 +238,24 @@ fn a_body_goes_to_standard_output_a_pipe_or_through_a_link() {
     assert_eq!(left(), 2);
     send("new.txt").exits(0);
     assert_eq!(left(), 1, "that of another machine may still be written");
+}
+
+/// A server whose queue of connections is full does not answer a new one.
+#[test]
+fn connecting_has_a_time_limit_of_its_own() {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address");
+    let mut waiting = Vec::new();
+    while let Ok(stream) = TcpStream::connect_timeout(&address, Duration::from_millis(500)) {
+        waiting.push(stream);
+        assert!(waiting.len() < 10_000, "the queue has no end");
+    }
+    let workspace = TestWorkspace::empty()
+        .file("yieldtray.toml", "[send]\nconnect_timeout = '200ms'\n")
+        .file("a.http", &format!("GET http://{address}/\n"));
+    let began = Instant::now();
+    let run = workspace.run(&["send", "a.http"]).exits(3);
+    assert!(run.stderr.contains(&format!("timed out connecting to {address}")), "{}", run.stderr);
+    assert!(began.elapsed() < Duration::from_secs(10), "the time limit of the request is longer");
+    drop(waiting);
 }
