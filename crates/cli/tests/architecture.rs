@@ -93,9 +93,9 @@ const HOMES: &[(&str, &[&str])] = &[
     ("futures-util", &["transport", "packhouse", "cli"]),
     ("hmac", &["expression"]),
     ("http-body", &["transport"]),
-    ("hyper", &["transport"]),
+    ("hyper", &["packhouse", "transport"]),
     ("hyper-rustls", &["transport"]),
-    ("hyper-util", &["transport"]),
+    ("hyper-util", &["packhouse", "transport"]),
     // Not used in code: its version is chosen here.
     ("idna_adapter", &["transport"]),
     ("ignore", &["cli"]),
@@ -150,7 +150,7 @@ const HOMES: &[(&str, &[&str])] = &[
     // A client, a server, and the loop of a run.
     ("tokio", &["transport", "packhouse", "cli"]),
     ("tokio-rustls", &["packhouse"]),
-    ("tokio-tungstenite", &["transport"]),
+    ("tokio-tungstenite", &["packhouse", "transport"]),
     ("tokio-util", &["transport"]),
     // The configuration, and what an editor asks of it.
     ("toml", &["workspace", "ide"]),
