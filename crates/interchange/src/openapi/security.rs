@@ -29,13 +29,13 @@ pub struct NeededValue {
     pub about: String,
 }
 
-/// How a token is got, for `[oauth2.NAME]` of a configuration. Its client is named by the values `client_id` and
-/// `client_secret`.
+/// How a token is got, for `[oauth2.NAME]` of a configuration. Its client is named by the values `client_id` and, but for people who
+/// sign in with a browser, `client_secret`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OauthProfile {
-    /// Where from.
-    pub token_url: String,
-    /// `client_credentials` or `password`.
+    /// Where from: `token_url`, `authorization_url` or `issuer`, each with its URL.
+    pub endpoints: Vec<(&'static str, String)>,
+    /// `client_credentials`, `password` or `authorization_code`.
     pub grant: &'static str,
     /// The scopes, separated by spaces.
     pub scope: String,
@@ -45,6 +45,30 @@ pub struct OauthProfile {
 fn literal(url: &str) -> String {
     let odd = |c: char| matches!(c, '{' | '}' | '\'' | '"' | '\\') || c.is_whitespace() || c.is_control();
     url.trim().replace(odd, "")
+}
+
+/// The issuer of a scheme of OpenID Connect, whose metadata names the endpoints.
+fn issuer(scheme: Node<'_>) -> Option<String> {
+    let url = literal(scheme.text("openIdConnectUrl")?);
+    url.strip_suffix("/.well-known/openid-configuration").map(str::to_owned)
+}
+
+/// The grant of a scheme and its endpoints; one for machines before one for people.
+fn grant(scheme: Node<'_>) -> Option<(&'static str, Vec<(&'static str, String)>)> {
+    if scheme.text("type") == Some("openIdConnect") {
+        return Some(("authorization_code", vec![("issuer", issuer(scheme)?)]));
+    }
+    let flow = |flow: &str| scheme.get("flows").and_then(|flows| flows.get(flow));
+    let url = |flow: Node<'_>, key: &str| literal(flow.text(key).unwrap_or_default());
+    if let Some(flow) = flow("clientCredentials") {
+        return Some(("client_credentials", vec![("token_url", url(flow, "tokenUrl"))]));
+    }
+    if let Some(flow) = flow("password") {
+        return Some(("password", vec![("token_url", url(flow, "tokenUrl"))]));
+    }
+    let flow = flow("authorizationCode")?;
+    let endpoints = vec![("token_url", url(flow, "tokenUrl")), ("authorization_url", url(flow, "authorizationUrl"))];
+    endpoints.iter().all(|(_, url)| !url.is_empty()).then_some(("authorization_code", endpoints))
 }
 
 /// The security schemes of a description, and what those that are used need.
@@ -69,7 +93,8 @@ impl<'d> Security<'d> {
         for alternative in alternatives.iter().filter(|alternative| alternative.members().next().is_some()) {
             match alternative.members().try_for_each(|(name, _)| self.check_supported(name)) {
                 Ok(()) => {
-                    alternative.members().for_each(|(name, scopes)| self.scheme(name, scopes, draft));
+                    let alone = alternative.members().count() == 1;
+                    alternative.members().for_each(|(name, scopes)| self.scheme(name, scopes, alone, draft));
                     return Vec::new();
                 }
                 Err(why) => notes.push(why.to_string()),
@@ -93,6 +118,7 @@ impl<'d> Security<'d> {
                 Err(SchemeError::KeyName(name.to_owned()))
             }
             ("apiKey", Some("header" | "query" | "cookie")) | ("oauth2", _) => Ok(()),
+            ("openIdConnect", _) if issuer(scheme).is_some() => Ok(()),
             ("apiKey", _) => Err(SchemeError::KeyLocation(name.to_owned())),
             (kind, _) => {
                 let kind = format!("{kind} {http}").trim_end().to_owned();
@@ -102,7 +128,8 @@ impl<'d> Security<'d> {
     }
 
     /// Gives a request what a scheme wants that can be said.
-    fn scheme(&mut self, name: &str, scopes: Node<'d>, draft: &mut ImportedRequest) {
+    /// `alone` if the request needs nothing else.
+    fn scheme(&mut self, name: &str, scopes: Node<'d>, alone: bool, draft: &mut ImportedRequest) {
         let Some(scheme) = self.described(name) else { return };
         match (scheme.text("type").unwrap_or_default(), scheme.text("scheme").unwrap_or_default()) {
             ("http", http) if http.eq_ignore_ascii_case("bearer") => {
@@ -117,6 +144,10 @@ impl<'d> Security<'d> {
                 let key = self.value(name, "key", true);
                 let own = scheme.text("name").unwrap_or_default();
                 match scheme.text("in") {
+                    // A request has one `% auth` line.
+                    Some(place) if alone && is_token(own) => {
+                        draft.auth = Some(("key", vec![place.into(), own.into(), key]));
+                    }
                     Some("query") => draft.parameters.push((own.into(), key)),
                     Some("cookie") => super::parameters::cookie(draft, own, &key),
                     _ => draft.headers.push((own.into(), key)),
@@ -127,9 +158,7 @@ impl<'d> Security<'d> {
     }
 
     fn oauth2(&mut self, name: &str, scheme: Node<'d>, scopes: Node<'d>, draft: &mut ImportedRequest) {
-        let flow = |flow: &str| scheme.get("flows").and_then(|flows| flows.get(flow));
-        let known = [("clientCredentials", "client_credentials"), ("password", "password")];
-        let Some((flow, grant)) = known.iter().find_map(|(word, grant)| Some((flow(word)?, *grant))) else {
+        let Some((grant, endpoints)) = grant(scheme) else {
             // A person signs in somewhere: what they get there is a token.
             let token = self.value(name, "token", true);
             draft.auth = Some(("bearer", vec![token]));
@@ -138,9 +167,9 @@ impl<'d> Security<'d> {
         let profile = slug(name);
         let wanted: Vec<&str> = scopes.list().filter_map(|scope| scope.value.as_str()).collect();
         let own = self.profiles.entry(profile.clone()).or_insert_with(|| OauthProfile {
-            token_url: literal(flow.text("tokenUrl").unwrap_or_default()),
+            endpoints,
             grant,
-            scope: String::new(),
+            scope: if scheme.text("type") == Some("openIdConnect") { "openid".to_owned() } else { String::new() },
         });
         // The characters that a scope has (RFC 6749 3.3), and none that begin a mark.
         let is_scope = |scope: &&str| {
@@ -151,7 +180,10 @@ impl<'d> Security<'d> {
                 own.scope = format!("{} {scope}", own.scope).trim().to_owned();
             }
         }
-        let mut needed = vec![("client_id", false), ("client_secret", true)];
+        let mut needed = vec![("client_id", false)];
+        if grant != "authorization_code" {
+            needed.push(("client_secret", true));
+        }
         if grant == "password" {
             needed.extend([("username", false), ("password", true)]);
         }

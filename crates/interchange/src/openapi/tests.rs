@@ -192,6 +192,8 @@ fn credentials_come_from_values() {
         "gate": { "type": "apiKey", "in": "query", "name": "gate" },
         "machine": { "type": "oauth2", "flows": { "clientCredentials": { "tokenUrl": "http://b/token", "scopes": {} } } },
         "person": { "type": "oauth2", "flows": { "authorizationCode": { "tokenUrl": "http://b/token", "scopes": {} } } },
+        "clerk": { "type": "oauth2", "flows": { "authorizationCode": { "tokenUrl": "http://b/token", "authorizationUrl": "http://b/sign-in", "scopes": {} } } },
+        "house": { "type": "openIdConnect", "openIdConnectUrl": "http://b/north/.well-known/openid-configuration" },
         "tls": { "type": "mutualTLS" },
     });
     let with = |security: Value| {
@@ -199,13 +201,16 @@ fn credentials_come_from_values() {
         let more = json!({ "components": { "securitySchemes": schemes } });
         let taken = taken(&describing(paths, more), &[]);
         let (values, notes) = (taken.values.keys().cloned().collect::<Vec<_>>().join(" "), taken.notes.clone());
-        let profiles: Vec<String> = taken.profiles.values().map(|own| format!("{} {}", own.grant, own.scope)).collect();
+        let profiles: Vec<String> =
+            taken.profiles.values().map(|own| format!("{} {} {:?}", own.grant, own.scope, own.endpoints)).collect();
         (files(taken).remove(0).1, values, notes, profiles)
     };
     for (security, line, values) in [
         (json!([{ "desk": [] }]), "% auth basic {{desk_user}} {{desk_password}}", "desk_password desk_user"),
-        (json!([{ "scale": [] }]), "X-Scale: {{scale_key}}", "scale_key"),
-        (json!([{ "gate": [] }]), "% query gate = {{gate_key}}", "gate_key"),
+        (json!([{ "scale": [] }]), "% auth key header X-Scale {{scale_key}}\n", "scale_key"),
+        (json!([{ "gate": [] }]), "% auth key query gate {{gate_key}}\n", "gate_key"),
+        (json!([{ "gate": [], "scale": [] }]), "X-Scale: {{scale_key}}", "gate_key scale_key"),
+        (json!([{ "clerk": [] }]), "% auth oauth2 clerk\n", "client_id"),
         (json!([{ "person": [] }]), "% auth bearer {{person_token}}", "person_token"),
         (json!([{ "tls": [] }, { "scale": [], "desk": [] }]), "% auth basic", "desk_password desk_user scale_key"),
         (json!([]), "%% GET /a\nGET /a\n", ""),
@@ -218,7 +223,14 @@ fn credentials_come_from_values() {
     assert!(written.contains("% auth oauth2 machine"), "{written}");
     assert_eq!(
         (values.as_str(), profiles),
-        ("client_id client_secret", vec!["client_credentials read book".to_owned()])
+        (
+            "client_id client_secret",
+            vec!["client_credentials read book [(\"token_url\", \"http://b/token\")]".to_owned()]
+        )
+    );
+    assert_eq!(
+        with(json!([{ "house": ["weigh"] }])).3,
+        ["authorization_code openid weigh [(\"issuer\", \"http://b/north\")]"]
     );
     assert_eq!(with(json!([{ "tls": [] }])).2, ["GET /a: security scheme `tls` (mutualTLS) is not supported"]);
 }

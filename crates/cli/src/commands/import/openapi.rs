@@ -99,12 +99,11 @@ fn fill(writer: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: St
 /// The lines of a table of `oauth2`.
 fn keys(profile: &OauthProfile) -> Vec<(&'static str, String)> {
     let mark = |name: &str| format!("{{{{{name}}}}}");
-    let mut keys = vec![
-        ("token_url", profile.token_url.clone()),
-        ("grant", profile.grant.to_owned()),
-        ("client_id", mark("client_id")),
-        ("client_secret", mark("client_secret")),
-    ];
+    let mut keys = profile.endpoints.clone();
+    keys.extend([("grant", profile.grant.to_owned()), ("client_id", mark("client_id"))]);
+    if profile.grant != "authorization_code" {
+        keys.push(("client_secret", mark("client_secret")));
+    }
     if profile.grant == "password" {
         keys.extend([("username", mark("username")), ("password", mark("password"))]);
     }
