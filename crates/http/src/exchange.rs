@@ -68,6 +68,9 @@ pub enum MessageData {
     Binary(Bytes),
 }
 
+/// The most events of a stream, and messages of a conversation, that are kept for expressions: each takes about a KiB as a value.
+pub const MAX_KEPT_EVENTS: usize = 100_000;
+
 /// How a stream of events was received.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StreamRecord {
@@ -92,6 +95,8 @@ pub enum StreamEnd {
     Count,
     /// The time limit.
     TimeLimit,
+    /// There were more events than a condition can read.
+    EventLimit,
     /// Somebody interrupted it.
     Interrupted,
 }
@@ -104,13 +109,20 @@ impl StreamEnd {
             StreamEnd::Condition => "until",
             StreamEnd::Count => "take",
             StreamEnd::TimeLimit => "time-limit",
+            StreamEnd::EventLimit => "event-limit",
             StreamEnd::Interrupted => "interrupted",
         }
     }
 
     /// The end of that word; `Server` for none of them.
     pub fn of(word: &str) -> Self {
-        let all = [StreamEnd::Condition, StreamEnd::Count, StreamEnd::TimeLimit, StreamEnd::Interrupted];
+        let all = [
+            StreamEnd::Condition,
+            StreamEnd::Count,
+            StreamEnd::TimeLimit,
+            StreamEnd::EventLimit,
+            StreamEnd::Interrupted,
+        ];
         all.into_iter().find(|end| end.as_str() == word).unwrap_or(StreamEnd::Server)
     }
 
@@ -121,6 +133,7 @@ impl StreamEnd {
             StreamEnd::Condition => "`% until` became true",
             StreamEnd::Count => "`% take` has them all",
             StreamEnd::TimeLimit => "the time limit ended the stream",
+            StreamEnd::EventLimit => "a condition on `events` cannot read more of them",
             StreamEnd::Interrupted => "interrupted",
         }
     }

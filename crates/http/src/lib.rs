@@ -27,8 +27,8 @@ pub use captured::CapturedExchange;
 pub use digest::digest;
 pub use event_stream::{EventReader, MAX_EVENT_BYTES, StreamEvent, StreamFormat, TooLong, events_of};
 pub use exchange::{
-    ConversationMessage, CookieNote, CookieStatus, Exchange, Failure, FailureKind, Hop, HopKind, MessageData,
-    StreamEnd, StreamRecord, Timings,
+    ConversationMessage, CookieNote, CookieStatus, Exchange, Failure, FailureKind, Hop, HopKind, MAX_KEPT_EVENTS,
+    MessageData, StreamEnd, StreamRecord, Timings,
 };
 pub use fields::{FIELDS, KnownField, field};
 pub use login::Login;

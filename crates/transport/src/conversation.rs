@@ -17,7 +17,9 @@ use tokio_tungstenite::tungstenite::handshake::client::generate_key;
 use tokio_tungstenite::tungstenite::handshake::derive_accept_key;
 use tokio_tungstenite::tungstenite::protocol::{CloseFrame, Role, WebSocketConfig};
 use tokio_tungstenite::tungstenite::{Error, Message};
-use yieldtray_http::{ConversationMessage, Exchange, Failure, FailureKind, HttpVersion, MessageData, PreparedRequest};
+use yieldtray_http::{
+    ConversationMessage, Exchange, Failure, FailureKind, HttpVersion, MAX_KEPT_EVENTS, MessageData, PreparedRequest,
+};
 
 /// The longest message, in bytes.
 const MAX_MESSAGE_BYTES: usize = 16 << 20;
@@ -32,6 +34,8 @@ pub struct Conversation {
     /// How many bytes of messages are kept.
     most: u64,
     kept: u64,
+    /// Whether there were more.
+    lacks_messages: bool,
     start: Instant,
 }
 
@@ -105,7 +109,7 @@ impl Conversation {
             .max_message_size(Some(MAX_MESSAGE_BYTES))
             .max_frame_size(Some(MAX_MESSAGE_BYTES));
         let socket = WebSocketStream::from_raw_socket(stream, Role::Client, Some(config)).await;
-        Ok(Self { exchange, socket, most, kept: 0, start })
+        Ok(Self { exchange, socket, most, kept: 0, lacks_messages: false, start })
     }
 
     /// The response that began it.
@@ -176,8 +180,10 @@ impl Conversation {
             MessageData::Binary(bytes) => bytes.len(),
         };
         self.kept += size as u64 + 64;
-        if self.kept <= self.most {
+        if self.kept <= self.most && self.exchange.messages.len() < MAX_KEPT_EVENTS {
             self.exchange.messages.push(message.clone());
+        } else {
+            self.lacks_messages = true;
         }
     }
 
@@ -190,6 +196,8 @@ impl Conversation {
             }
         };
         let _ = tokio::time::timeout(CLOSE_TIMEOUT, closing).await;
+        // Only now: a line that waits reads the message that arrived last, which is there.
+        self.exchange.lacks_parts = self.lacks_messages;
         self.exchange.timings.total = self.start.elapsed();
         self.exchange.timings.receive = self.exchange.timings.total.saturating_sub(self.exchange.timings.wait);
         self.exchange

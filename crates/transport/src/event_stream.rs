@@ -7,12 +7,9 @@ use bytes::Bytes;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use yieldtray_http::{
-    EventReader, Exchange, Failure, FailureKind, MAX_EVENT_BYTES, PreparedRequest, StreamEnd, StreamEvent,
-    StreamFormat, StreamRecord,
+    EventReader, Exchange, Failure, FailureKind, MAX_EVENT_BYTES, MAX_KEPT_EVENTS, PreparedRequest, StreamEnd,
+    StreamEvent, StreamFormat, StreamRecord,
 };
-
-/// The most events whose times of arrival are kept.
-const MAX_TIMES: usize = 1 << 20;
 
 /// A stream of events. What arrived is held up to a limit, for checks and the log.
 pub struct EventStream {
@@ -150,10 +147,14 @@ impl EventStream {
     }
 
     fn note(&mut self, events: &mut [StreamEvent]) {
+        if self.count >= MAX_KEPT_EVENTS as u64 {
+            // No expression reads them any more.
+            (self.held, self.times, self.most) = (Vec::new(), Vec::new(), 0);
+        }
         self.count += events.len() as u64;
         for event in events {
             event.end += self.connection_start;
-            if self.size <= self.most && self.times.len() < MAX_TIMES {
+            if self.size <= self.most {
                 self.times.extend(event.at);
             }
         }

@@ -177,7 +177,11 @@ pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, styles: Styles) 
     let received = exchange.messages.iter().filter(|message| message.is_received).count();
     let size = match exchange.messages.len() {
         0 => body::size(exchange.size),
-        all => format!("{} sent, {received} received", super::table::count(all - received, "message", "messages")),
+        all => {
+            let sent = super::table::count(all - received, "message", "messages");
+            let more = if exchange.lacks_parts { " or more" } else { "" };
+            format!("{sent} sent, {received}{more} received")
+        }
     };
     let parts = [
         format!("{} {}", exchange.sent.method, escape_line(&url)),

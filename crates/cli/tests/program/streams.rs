@@ -154,6 +154,21 @@ fn an_endless_event_and_a_bomb_are_refused_and_nothing_is_held() {
 }
 
 #[test]
+fn more_events_than_expressions_can_read_are_printed_and_said() {
+    let head = "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n\r\n";
+    let many = raw_server((head.to_owned() + &"data: 1\n\n".repeat(210_000)).into_bytes().leak(), false);
+    let cells = format!(
+        "%% all\nGET {many}\n\n% check size(events) > 0\n\n%% listed\nGET {many}\n\n% until size(events) < 0\n"
+    );
+    let workspace = TestWorkspace::new().file("a.http", &cells);
+    let run = workspace.run(&["send", "all"]).exits(1);
+    assert_eq!(events(&run.stdout).len(), 210_000);
+    assert!(run.stderr.contains("there were 210000 events, more than the 100000 that are kept"), "{}", run.stderr);
+    let run = workspace.run(&["send", "listed"]).exits(1);
+    assert!(run.stderr.contains("10000 events: a condition on `events` cannot read more"), "{}", run.stderr);
+}
+
+#[test]
 fn ctrl_c_keeps_what_arrived() {
     let workspace = workspace(
         "%% a\nGET /scale/readings?count=0&every=5\n\n% check size(events) > 1\n% yield last = event.data.number\n",

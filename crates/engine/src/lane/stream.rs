@@ -7,6 +7,9 @@ use yieldtray_expression::Value;
 use yieldtray_http::{Exchange, StreamEnd, StreamEvent};
 use yieldtray_workspace::scope::{ResponseScope, event_value};
 
+/// The most events that a condition on `events` reads: it is evaluated after each of them.
+const MAX_CONDITION_EVENTS: usize = 10_000;
+
 impl<'w> LaneCx<'_, 'w> {
     /// Takes the next events of a stream whose head is `head`.
     pub(crate) fn on_events(
@@ -39,6 +42,10 @@ impl<'w> LaneCx<'_, 'w> {
                 let mut checks = self.checks(ready.cell, ready.step, &mut ready.work.cache);
                 checks.evaluate(std::slice::from_ref(until), &mut names).failures.is_empty()
             });
+            if !holds && ready.work.stream.events.len() >= MAX_CONDITION_EVENTS {
+                verdict = StreamVerdict { used: index + 1, end: Some(StreamEnd::EventLimit) };
+                break;
+            }
             if holds || is_last {
                 let end = if holds { StreamEnd::Condition } else { StreamEnd::Count };
                 verdict = StreamVerdict { used: index + 1, end: Some(end) };

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use yieldtray_expression::{Compiled, Value};
-use yieldtray_http::{Body, ConversationMessage, Exchange, Hop, MessageData, StreamEvent, is_json};
+use yieldtray_http::{Body, ConversationMessage, Exchange, Hop, MAX_KEPT_EVENTS, MessageData, StreamEvent, is_json};
 use yieldtray_syntax::{is_graphql_name, is_late_name};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
@@ -209,5 +209,14 @@ pub fn reads_body(expression: &Compiled) -> bool {
 /// The error of an expression that reads the body of a response of which it is not held.
 pub fn body_not_buffered(exchange: &Exchange) -> String {
     let size = exchange.size;
+    if let Some(stream) = exchange.stream.as_ref().filter(|stream| stream.count > MAX_KEPT_EVENTS as u64) {
+        let count = stream.count;
+        return format!(
+            "there were {count} events, more than the {MAX_KEPT_EVENTS} that are kept: end the stream with `% take` or `% until`"
+        );
+    }
+    if exchange.lacks_parts {
+        return "there were more messages or pages than are kept".to_owned();
+    }
     format!("the body of {size} bytes is too large for checks: raise `body_limit` in `[send]`")
 }
