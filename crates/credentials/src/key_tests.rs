@@ -62,3 +62,25 @@ fn a_thumbprint_is_that_of_the_standard() {
     let key = SigningKey::from_pem(pem.as_bytes(), None, None).expect("it is valid");
     assert_eq!(key.thumbprint(), "kPrK_qmxVWaYVA9wwBF6Iuo3vVzz7TxHCTwXBygrS4k");
 }
+
+#[test]
+fn a_key_that_is_costly_to_decrypt_is_refused_at_once() {
+    use pkcs8::pkcs5::pbes2::{Parameters, ScryptParams};
+    let common = Parameters::generate_pbkdf2_sha256_aes256cbc(MAX_ITERATIONS + 1, b"salt-of-pears", [0; 16]);
+    let common = common.expect("parameters");
+    let salt = pkcs8::pkcs5::pbes2::Salt::new(b"salt-of-pears").expect("a salt");
+    let costly = |cost_parameter, parallelization| {
+        let kdf = ScryptParams { salt: salt.clone(), cost_parameter, block_size: 8, parallelization, key_length: None };
+        Parameters { kdf: Kdf::Scrypt(kdf), encryption: common.encryption.clone() }
+    };
+    for parameters in [common.clone(), costly(1 << 30, 1), costly(1 << 14, 1_000)] {
+        let encrypted = EncryptedPrivateKeyInfoRef {
+            encryption_algorithm: EncryptionScheme::Pbes2(parameters),
+            encrypted_data: pkcs8::der::asn1::OctetStringRef::new(&[0; 64]).expect("bytes"),
+        };
+        let der = SecretDocument::encode_msg(&encrypted).expect("DER");
+        let pem = der.to_pem("ENCRYPTED PRIVATE KEY", pkcs8::LineEnding::LF).expect("PEM");
+        let refused = private_key(pem.as_bytes(), Some("windfall")).expect_err("it costs too much");
+        assert!(matches!(refused, KeyError::TooCostly), "{refused}");
+    }
+}
