@@ -70,8 +70,8 @@ fn a_key_that_is_costly_to_decrypt_is_refused_at_once() {
     let common = common.expect("parameters");
     let salt = pkcs8::pkcs5::pbes2::Salt::new(b"salt-of-pears").expect("a salt");
     let costly = |cost_parameter, parallelization| {
-        let kdf = ScryptParams { salt: salt.clone(), cost_parameter, block_size: 8, parallelization, key_length: None };
-        Parameters { kdf: Kdf::Scrypt(kdf), encryption: common.encryption.clone() }
+        let kdf = ScryptParams { salt, cost_parameter, block_size: 8, parallelization, key_length: None };
+        Parameters { kdf: Kdf::Scrypt(kdf), encryption: common.encryption }
     };
     for parameters in [common.clone(), costly(1 << 30, 1), costly(1 << 14, 1_000)] {
         let encrypted = EncryptedPrivateKeyInfoRef {

@@ -79,7 +79,10 @@ pub(crate) fn decrypt(encrypted: &[u8]) -> Result<Vec<u8>, String> {
         other => refused(&other),
     })?;
     let mut value = Vec::new();
-    reader.take(MAX_VALUE_BYTES).read_to_end(&mut value).map_err(|error| refused(&error))?;
+    reader.take(MAX_VALUE_BYTES + 1).read_to_end(&mut value).map_err(|error| refused(&error))?;
+    if value.len() as u64 > MAX_VALUE_BYTES {
+        return Err(format!("it is longer than {} MiB", MAX_VALUE_BYTES >> 20));
+    }
     Ok(value)
 }
 
