@@ -61,7 +61,7 @@ impl Contract {
 
     /// The path of a URL as the description counts it; `None` for a URL of another server.
     pub fn path_of(&self, url: &Url) -> Option<String> {
-        if url.origin() != self.base.origin() {
+        if !is_same_server(url, &self.base) {
             return None;
         }
         below(url.path(), self.base.path()).map(str::to_owned)
@@ -206,6 +206,17 @@ impl Contract {
             Err(why) => found.push(body(format!("its schema cannot be used: {why}"))),
         }
     }
+}
+
+/// Whether two URLs have one server; a WebSocket begins as a request to that of its URL (RFC 6455 3).
+fn is_same_server(one: &Url, other: &Url) -> bool {
+    let scheme = |url: &Url| match url.scheme() {
+        "ws" => "http".to_owned(),
+        "wss" => "https".to_owned(),
+        scheme => scheme.to_owned(),
+    };
+    let server = |url: &Url| (scheme(url), url.host().map(|host| host.to_owned()), url.port_or_known_default());
+    server(one) == server(other)
 }
 
 /// A path below another one, with its `/`.

@@ -192,6 +192,11 @@ fn a_response_is_held_against_its_description() {
     );
     let other = Contract::new("packhouse", packhouse(), Url::parse("http://192.0.2.1").expect("a URL"));
     assert_eq!(other.check(&good), None);
+    // A conversation is a request to the same server.
+    let own = Contract::new("packhouse", packhouse(), Url::parse("http://127.0.0.1:4616").expect("a URL"));
+    let path = |url: &str| own.path_of(&Url::parse(url).expect("a URL"));
+    assert_eq!(path("ws://127.0.0.1:4616/scale/socket").as_deref(), Some("/scale/socket"));
+    assert_eq!((path("wss://127.0.0.1:4616/scale"), path("ws://127.0.0.1:4617/scale")), (None, None));
 }
 
 fn seen(number: i64, method: &str, path: &str, status: u16, body: Value) -> Observation {
