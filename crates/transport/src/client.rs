@@ -573,7 +573,11 @@ impl<'c> Sender<'c> {
                 }
                 let mut request = reqwest::Request::new(method, prepared.url.clone());
                 (*request.headers_mut(), *request.body_mut()) = (headers, body);
-                Either::Right(async move { Ok(IncomingResponse::Library(client.execute(request).await?)) })
+                Either::Right(async move {
+                    // The library's own way of reading a body drops the trailers.
+                    let response = client.execute(request).await?.into();
+                    Ok(IncomingResponse::Library(response, HeaderMap::new()))
+                })
             }
         })
     }

@@ -4,13 +4,10 @@
 use crate::failure::{authority, failure};
 use crate::incoming::IncomingResponse;
 use futures_util::{SinkExt, StreamExt};
+use hyper::upgrade::Upgraded;
 use hyper_util::rt::TokioIo;
-use std::io;
-use std::pin::Pin;
 use std::sync::Arc;
-use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio_tungstenite::WebSocketStream;
 use tokio_tungstenite::tungstenite::error::{CapacityError, ProtocolError};
 use tokio_tungstenite::tungstenite::handshake::client::generate_key;
@@ -30,7 +27,7 @@ const CLOSE_TIMEOUT: Duration = Duration::from_secs(2);
 /// A connection that was switched to WebSocket.
 pub struct Conversation {
     exchange: Exchange,
-    socket: WebSocketStream<Upgraded>,
+    socket: WebSocketStream<TokioIo<Upgraded>>,
     /// How many bytes of messages are kept.
     most: u64,
     kept: u64,
@@ -95,16 +92,11 @@ impl Conversation {
         {
             return Err(refused(format!("it chose the subprotocol `{chosen}`, which was not offered (RFC 6455 4.1)")));
         }
-        let stream = match response {
-            IncomingResponse::Library(response) => {
-                let upgraded = response.upgrade().await.map_err(|error| refused(error.to_string()))?;
-                Upgraded(Box::new(upgraded))
-            }
-            IncomingResponse::Straight(response, _) => {
-                let upgraded = hyper::upgrade::on(response).await.map_err(|error| refused(error.to_string()))?;
-                Upgraded(Box::new(TokioIo::new(upgraded)))
-            }
+        let upgrade = match response {
+            IncomingResponse::Library(response, _) => hyper::upgrade::on(response),
+            IncomingResponse::Straight(response, _) => hyper::upgrade::on(response),
         };
+        let stream = TokioIo::new(upgrade.await.map_err(|error| refused(error.to_string()))?);
         let config = WebSocketConfig::default()
             .max_message_size(Some(MAX_MESSAGE_BYTES))
             .max_frame_size(Some(MAX_MESSAGE_BYTES));
@@ -225,32 +217,5 @@ fn closed(frame: Option<CloseFrame>) -> NextMessage {
         Some(frame) => NextMessage::Closed { code: frame.code.into(), reason: frame.reason.as_str().to_owned() },
         // No code (RFC 6455 7.1.5).
         None => NextMessage::Closed { code: 1005, reason: String::new() },
-    }
-}
-
-trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
-
-impl<T: AsyncRead + AsyncWrite + Send + Unpin> Duplex for T {}
-
-/// A connection after its protocol was switched, of either client.
-struct Upgraded(Box<dyn Duplex>);
-
-impl AsyncRead for Upgraded {
-    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_read(cx, buffer)
-    }
-}
-
-impl AsyncWrite for Upgraded {
-    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.0).poll_write(cx, bytes)
-    }
-
-    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_flush(cx)
-    }
-
-    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_shutdown(cx)
     }
 }

@@ -12,37 +12,37 @@ use std::pin::Pin;
 
 /// A response while it is received.
 pub(crate) enum IncomingResponse {
-    /// From the client that knows TLS, proxies and HTTP/2.
-    Library(reqwest::Response),
-    /// From the client that knows none of these, and the trailer fields so far.
+    /// From the client that knows TLS, proxies and HTTP/2, and the trailer fields so far.
+    Library(hyper::Response<reqwest::Body>, HeaderMap),
+    /// The same from the client that knows none of these.
     Straight(hyper::Response<hyper::body::Incoming>, HeaderMap),
 }
 
 impl IncomingResponse {
     pub(crate) fn status(&self) -> StatusCode {
         match self {
-            Self::Library(response) => response.status(),
+            Self::Library(response, _) => response.status(),
             Self::Straight(response, _) => response.status(),
         }
     }
 
     pub(crate) fn version(&self) -> Version {
         match self {
-            Self::Library(response) => response.version(),
+            Self::Library(response, _) => response.version(),
             Self::Straight(response, _) => response.version(),
         }
     }
 
     pub(crate) fn headers(&self) -> &HeaderMap {
         match self {
-            Self::Library(response) => response.headers(),
+            Self::Library(response, _) => response.headers(),
             Self::Straight(response, _) => response.headers(),
         }
     }
 
     pub(crate) fn extensions(&self) -> &Extensions {
         match self {
-            Self::Library(response) => response.extensions(),
+            Self::Library(response, _) => response.extensions(),
             Self::Straight(response, _) => response.extensions(),
         }
     }
@@ -58,7 +58,7 @@ impl IncomingResponse {
     /// How many bytes are still to come, if that is known.
     pub(crate) fn content_length(&self) -> Option<u64> {
         match self {
-            Self::Library(response) => response.content_length(),
+            Self::Library(response, _) => response.body().size_hint().exact(),
             Self::Straight(response, _) => response.body().size_hint().exact(),
         }
     }
@@ -66,24 +66,32 @@ impl IncomingResponse {
     /// The next bytes of the body.
     pub(crate) async fn chunk(&mut self) -> Result<Option<Bytes>, SendError> {
         match self {
-            Self::Library(response) => Ok(response.chunk().await?),
-            Self::Straight(response, trailers) => loop {
-                let body = response.body_mut();
-                let frame = std::future::poll_fn(|context| Pin::new(&mut *body).poll_frame(context)).await;
-                let Some(frame) = frame.transpose().map_err(SendError::of_body)? else { return Ok(None) };
-                match frame.into_data() {
-                    Ok(bytes) => return Ok(Some(bytes)),
-                    Err(frame) => trailers.extend(frame.into_trailers().unwrap_or_default()),
-                }
-            },
+            Self::Library(response, trailers) => Ok(next_bytes(response.body_mut(), trailers).await?),
+            Self::Straight(response, trailers) => {
+                next_bytes(response.body_mut(), trailers).await.map_err(SendError::of_body)
+            }
         }
     }
 
-    /// The trailer fields that came after the body (RFC 9110 6.5); the library's own client drops them.
+    /// The trailer fields that came after the body (RFC 9110 6.5).
     pub(crate) fn trailers(&mut self) -> Vec<(String, Vec<u8>)> {
         match self {
-            Self::Library(_) => Vec::new(),
-            Self::Straight(_, trailers) => fields(trailers),
+            Self::Library(_, trailers) | Self::Straight(_, trailers) => fields(trailers),
+        }
+    }
+}
+
+/// The next bytes of a body; trailer fields are kept.
+async fn next_bytes<B: Body<Data = Bytes> + Unpin>(
+    body: &mut B,
+    trailers: &mut HeaderMap,
+) -> Result<Option<Bytes>, B::Error> {
+    loop {
+        let frame = std::future::poll_fn(|context| Pin::new(&mut *body).poll_frame(context)).await;
+        let Some(frame) = frame.transpose()? else { return Ok(None) };
+        match frame.into_data() {
+            Ok(bytes) => return Ok(Some(bytes)),
+            Err(frame) => trailers.extend(frame.into_trailers().unwrap_or_default()),
         }
     }
 }

@@ -309,6 +309,13 @@ fn trailers_come_after_the_body_and_can_be_checked() {
     let run = workspace.run(&["send", "a.http", "--json"]).exits(0);
     assert_eq!(run.json()["response"]["parts"]["trailers"][0], serde_json::json!(["x-weighed", "12.5"]));
     workspace.run(&["replay", "--from-log"]).exits(0);
+    // Also by the client that knows proxies, TLS and HTTP/2.
+    let config = format!("[send]\nproxy = '{base}'\n");
+    let through = TestWorkspace::empty()
+        .file("yieldtray.toml", &config)
+        .file("a.http", &cell.replace(&base, "http://scale.packhouse.example/"));
+    let run = through.run(&["send", "a.http", "--show", "head"]).exits(0);
+    assert!(run.stdout.contains("trailer x-weighed: 12.5\n"), "{}", run.stdout);
 }
 
 #[test]
