@@ -8,6 +8,7 @@ use serde_json::{Value, json};
 use std::io::{Read, Write};
 use std::net::TcpListener;
 use std::thread;
+use yieldtray_packhouse::{Packhouse, Server};
 
 const SCRIPT: &str = "%% scale\nGET /scale/socket\nSec-WebSocket-Protocol: scale.v1\nAuthorization: Bearer {{key}}\n\n\
     % expect message.ready within 5s\n% say {\"want\": \"readings\", \"count\": 3}\n% expect message.number == 2 within 5s as second\n\
@@ -188,4 +189,18 @@ fn an_editor_and_the_log_show_the_messages() {
         assert!(text.contains("←  {\"zero\":2,\"of\":\"T-2\"}"), "{text}");
     }
     assert!(shown.contains("1 message sent, 2 received"), "{shown}");
+}
+
+#[test]
+fn a_conversation_goes_over_tls_too() {
+    let (packhouse, papers) = Packhouse::start_secure(Server::Local, false).expect("a packhouse");
+    let cells = format!(
+        "%% talk\nGET {}/scale/socket\n\n% expect message.ready within 5s\n% say {{\"want\": \"tare\", \"kg\": 2}}\n% expect message.zero == 2.0 within 5s\n\n\
+         %% readings\n/scale/readings?count=2\n\n% check size(events) == 2\n",
+        packhouse.base().replace("https://", "wss://")
+    );
+    let config = format!("[values]\nbase = '{}'\n[send]\nca = 'ca.pem'\n", packhouse.base());
+    let workspace = TestWorkspace::empty().file("ca.pem", &papers.authority).file("a.http", &cells);
+    let run = workspace.file("yieldtray.toml", &config).run(&["replay"]).exits(0);
+    assert!(run.stdout.contains("2 requests · 3 checks · all passed"), "{}", run.stdout);
 }
