@@ -115,9 +115,13 @@ impl Authorization {
             TokenError::State | TokenError::Issuer { .. } | TokenError::IdToken(_) => {
                 "send again; if it happens again, somebody may be interfering with the sign-in"
             }
+            _ if error.is_temporary() => "send again later",
             _ => "check the profile in `[oauth2]`",
         };
-        self.failure(error.to_string(), hint.to_owned())
+        let failure = self.failure(error.to_string(), hint.to_owned());
+        // What is stored of a server that refuses is dropped, but not since it is busy.
+        let kind = if error.is_temporary() { FailureKind::Other } else { failure.kind };
+        Failure { kind, ..failure }
     }
 
     fn nobody(&self) -> Failure {

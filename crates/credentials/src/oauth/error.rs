@@ -93,3 +93,10 @@ pub enum TokenError {
     #[error(transparent)]
     NoRandom(#[from] NoRandom),
 }
+
+impl TokenError {
+    /// Whether it may be over soon, whatever the profile says: the server is out of order, or has too much to do.
+    pub fn is_temporary(&self) -> bool {
+        matches!(self, TokenError::Refused { status: 429 | 500.., .. })
+    }
+}

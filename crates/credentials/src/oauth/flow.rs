@@ -316,8 +316,8 @@ impl TokenFlow {
                 self.state = State::DeviceWaiting(waiting);
             }
             (State::DeviceAsking(_), "expired_token") => return Err(TokenError::CodeExpired),
-            // The refresh token is not accepted any more: a new token is requested.
-            (State::Refreshing(_), _) => self.renews = None,
+            // The refresh token is not accepted any more: a new token is requested. A server that is out of order says nothing about it.
+            (State::Refreshing(_), _) if !refusal.shown.is_temporary() => self.renews = None,
             _ => return Err(refusal.shown),
         }
         Ok(())

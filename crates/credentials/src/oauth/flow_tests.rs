@@ -177,6 +177,13 @@ fn a_refused_refresh_token_begins_anew() {
     let Ok(Step::Done(token)) = flow.next(NOW) else { panic!("no token") };
     assert_eq!((token.expires_at, token.refresh.as_deref(), flow.renewed()), (Some(NOW + 30), None, false));
 
+    // A server that is out of order says nothing about the refresh token, so it is neither dropped nor replaced.
+    let mut flow =
+        TokenFlow::new(params(Grant::ClientCredentials), Some(expired(TokenKind::Bearer))).expect("it is valid");
+    let (request, _) = sent(flow.next(NOW).expect("it is valid"));
+    let error = flow.received(&answer(&request, 503, "busy"), NOW).expect_err("there is no token");
+    assert!(error.is_temporary(), "{error}");
+
     // Renewed: what the server does not say again holds on.
     let mut flow =
         TokenFlow::new(params(Grant::AuthorizationCode), Some(expired(TokenKind::Bearer))).expect("it is valid");
