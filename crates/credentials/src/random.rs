@@ -1,4 +1,4 @@
-//! Texts that nobody can guess.
+//! Unguessable texts.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;

@@ -171,9 +171,7 @@ impl CheckEvaluator<'_> {
     }
 
     fn failure(&self, expr: &ResponseExpr<'_>, notes: Vec<String>, parts: Vec<CheckPart>) -> CheckFailure {
-        let (source, span) = (expr.source, expr.span);
-        let expression = span.of(&self.workspace.source(source).text).to_owned();
-        CheckFailure { source, span, label: None, expression, parts, difference: None, notes, hint: None }
+        CheckFailure { parts, ..CheckFailure::at(self.workspace, expr.source, expr.span, notes) }
     }
 
     fn capture(

@@ -1,7 +1,7 @@
 //! Conversations over a WebSocket: what a cell says and waits for, in order.
 
 use crate::event::CheckFailure;
-use crate::response_exprs::{Purpose, ResponseExpr};
+use crate::response_exprs::{self, ResponseExpr};
 use std::time::Duration;
 use yieldtray_expression::Engine;
 use yieldtray_http::{ConversationMessage, MessageData};
@@ -38,7 +38,7 @@ pub(crate) struct ConversationWork<'w> {
     pub(crate) passed: usize,
 }
 
-/// What happened in a conversation.
+/// An event of a conversation.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ConversationEvent {
     /// It began, or a message was sent.
@@ -56,7 +56,7 @@ pub enum ConversationEvent {
     },
 }
 
-/// What is to be done next in a conversation.
+/// The next step of a conversation.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ConversationStep {
     /// Send this message.
@@ -74,9 +74,7 @@ pub(crate) fn conversation_work<'w>(workspace: &'w Workspace, engine: &Engine, c
         InstructionKind::Say(span) => Some(Turn::Say(span, line)),
         InstructionKind::SayFrom(path) => Some(Turn::SayFrom(path, line)),
         InstructionKind::Expect { condition, within, name } => {
-            let expression = engine.compile(condition.of(text)).ok()?;
-            let purpose = Purpose::Check { label: None, hint: None };
-            let until = ResponseExpr { source: cell.source, span: condition, expression, purpose };
+            let until = response_exprs::condition(workspace, engine, cell.source, condition)?;
             Some(Turn::Expect { until, within, name: name.map(|name| name.of(text)), line })
         }
         _ => None,
@@ -88,23 +86,10 @@ pub(crate) fn conversation_work<'w>(workspace: &'w Workspace, engine: &Engine, c
 pub(crate) fn not_switched(workspace: &Workspace, cell: CellId, status: u16) -> Option<CheckFailure> {
     let request = workspace.cell(cell).request.as_ref()?;
     let note = format!("the server answered {status} instead of switching to WebSocket (101, RFC 6455 4.2.2)");
-    Some(failed_at(workspace, cell, request.span, note))
+    Some(CheckFailure::at(workspace, cell.source, request.span, vec![note]))
 }
 
 /// The failure of a line, with a note.
 pub(crate) fn failure(workspace: &Workspace, cell: CellId, line: &Instruction, note: String) -> CheckFailure {
-    failed_at(workspace, cell, line.span, note)
-}
-
-fn failed_at(workspace: &Workspace, cell: CellId, span: Span, note: String) -> CheckFailure {
-    CheckFailure {
-        source: cell.source,
-        span,
-        label: None,
-        expression: span.of(&workspace.source(cell.source).text).to_owned(),
-        parts: Vec::new(),
-        difference: None,
-        notes: vec![note],
-        hint: None,
-    }
+    CheckFailure::at(workspace, cell.source, line.span, vec![note])
 }

@@ -12,8 +12,8 @@ use yieldtray_expression::EvalError;
 use yieldtray_http::{CapturedExchange, Failure};
 use yieldtray_source::diff::DiffLine;
 use yieldtray_source::{Problem, SourceId, Span};
-use yieldtray_workspace::CellId;
 use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// An event of a run. Every text in it is masked, except in [`CapturedExchange`].
 #[derive(Clone, Debug)]
@@ -254,6 +254,12 @@ pub struct CheckPart {
 }
 
 impl CheckFailure {
+    /// The failure of a check, or of an instruction that counts as one, without parts.
+    pub(crate) fn at(workspace: &Workspace, source: SourceId, span: Span, notes: Vec<String>) -> Self {
+        let expression = span.of(&workspace.source(source).text).to_owned();
+        Self { source, span, label: None, expression, parts: Vec::new(), difference: None, notes, hint: None }
+    }
+
     /// Whether another one is of the same check and for the same reason.
     pub(crate) fn is_same_failure(&self, other: &Self) -> bool {
         let own = (self.source, self.span, &self.parts, &self.difference, &self.notes);

@@ -55,7 +55,7 @@ pub(crate) struct ResponseWork<'w> {
     pub(crate) poll: Option<Poll<'w>>,
     /// Whether the body is read beside the expressions.
     pub(crate) reads_body: bool,
-    /// What the cell says about a stream of events.
+    /// The instructions about a stream of events.
     pub(crate) stream: StreamWork<'w>,
     /// The lines of a conversation.
     pub(crate) conversation: ConversationWork<'w>,

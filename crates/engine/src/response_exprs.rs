@@ -103,10 +103,19 @@ pub(crate) fn poll_of<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellI
         _ => None,
     });
     let (span, interval, timeout) = lines.last()?;
-    let source = cell.source;
-    let expression = engine.compile(span.of(&workspace.source(source).text)).ok()?;
-    let until = ResponseExpr { source, span, expression, purpose: Purpose::Check { label: None, hint: None } };
+    let until = condition(workspace, engine, cell.source, span)?;
     Some(Poll { until, interval, timeout, attempts: 0, elapsed: Duration::ZERO, request_timeout: Duration::MAX })
+}
+
+/// The condition of an instruction of a response; `None` if it is no expression, which was reported.
+pub(crate) fn condition<'w>(
+    workspace: &'w Workspace,
+    engine: &Engine,
+    source: SourceId,
+    span: Span,
+) -> Option<ResponseExpr<'w>> {
+    let expression = engine.compile(span.of(&workspace.source(source).text)).ok()?;
+    Some(ResponseExpr { source, span, expression, purpose: Purpose::Check { label: None, hint: None } })
 }
 
 /// Whether an expression reads the body, parsed or as text.

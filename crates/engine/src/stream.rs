@@ -1,7 +1,7 @@
 //! Responses that come in pieces: when a stream of events has given enough (`% until`, `% take`).
 
 use crate::event::CheckFailure;
-use crate::response_exprs::{Purpose, ResponseExpr};
+use crate::response_exprs::{self, ResponseExpr};
 use yieldtray_expression::{Engine, Value};
 use yieldtray_http::{Exchange, StreamEnd};
 use yieldtray_syntax::InstructionKind;
@@ -10,7 +10,7 @@ use yieldtray_workspace::{CellId, Workspace};
 /// How long a stream of events that nobody reads is held for the log, in bytes.
 pub(crate) const MAX_HELD_BYTES: u64 = 1 << 20;
 
-/// What a cell says about its stream, and how far it is.
+/// The instructions of a cell about its stream, and its progress.
 #[derive(Debug, Default)]
 pub(crate) struct StreamWork<'w> {
     /// `% until`.
@@ -25,7 +25,7 @@ pub(crate) struct StreamWork<'w> {
     pub(crate) events: Vec<Value>,
 }
 
-/// How far a stream is after some events.
+/// The verdict on some events of a stream.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct StreamVerdict {
     /// How many of the events count.
@@ -34,7 +34,7 @@ pub struct StreamVerdict {
     pub end: Option<StreamEnd>,
 }
 
-/// What a cell says about its stream.
+/// The stream instructions of a cell.
 pub(crate) fn stream_work<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellId) -> StreamWork<'w> {
     let mut work = StreamWork::default();
     for line in workspace.cell(cell).instructions() {
@@ -42,11 +42,7 @@ pub(crate) fn stream_work<'w>(workspace: &'w Workspace, engine: &Engine, cell: C
             InstructionKind::Take(count) => work.take = Some(count),
             InstructionKind::Reconnect(times) => work.reconnects = times,
             InstructionKind::Until(span) => {
-                let text = span.of(&workspace.source(cell.source).text);
-                let purpose = Purpose::Check { label: None, hint: None };
-                let expression = engine.compile(text).ok();
-                work.until =
-                    expression.map(|expression| ResponseExpr { source: cell.source, span, expression, purpose });
+                work.until = response_exprs::condition(workspace, engine, cell.source, span);
             }
             _ => {}
         }
@@ -71,14 +67,5 @@ pub(crate) fn check_count(
         }
         _ => return Some(Ok(())),
     };
-    Some(Err(CheckFailure {
-        source: cell.source,
-        span: line.span,
-        label: None,
-        expression: line.span.of(&workspace.source(cell.source).text).to_owned(),
-        parts: Vec::new(),
-        difference: None,
-        notes: vec![note],
-        hint: None,
-    }))
+    Some(Err(CheckFailure::at(workspace, cell.source, line.span, vec![note])))
 }

@@ -225,7 +225,7 @@ fn json_event(text: &[u8], at: Option<Duration>, end: u64) -> Option<StreamEvent
 /// The events of a whole body; `times` are those of their arrival, as far as they are known.
 pub fn events_of(format: StreamFormat, body: &[u8], times: &[Duration]) -> Vec<StreamEvent> {
     let (mut reader, mut events) = (EventReader::new(format), Vec::new());
-    // What is too long was refused when it arrived.
+    // An event that is too long was refused on arrival.
     let _ = reader.read(body, None, &mut events);
     events.extend(reader.finish(None));
     for (event, at) in events.iter_mut().zip(times) {

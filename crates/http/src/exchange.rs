@@ -51,7 +51,7 @@ pub struct Exchange {
 /// A message of a conversation (RFC 6455).
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ConversationMessage {
-    /// What it says.
+    /// Its content.
     pub data: MessageData,
     /// When it arrived or was sent, after the exchange began.
     pub at: Duration,
@@ -59,7 +59,7 @@ pub struct ConversationMessage {
     pub is_received: bool,
 }
 
-/// What a message says.
+/// The content of a message.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum MessageData {
     /// A text.

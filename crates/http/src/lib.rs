@@ -10,6 +10,7 @@ mod event_stream;
 mod exchange;
 mod fields;
 pub mod layout;
+mod links;
 mod login;
 mod media_types;
 mod methods;
@@ -31,11 +32,12 @@ pub use exchange::{
     MessageData, StreamEnd, StreamRecord, Timings,
 };
 pub use fields::{FIELDS, KnownField, field};
+pub use links::links;
 pub use login::Login;
 pub use media_types::{GRAPHQL_ACCEPT, GRAPHQL_MEDIA_TYPE, MEDIA_TYPES, is_json};
 pub use methods::METHODS;
 pub use origin::{origin_of, parse_origin};
-pub use redirect::{Redirect, next_hop, next_link, next_page};
+pub use redirect::{Redirect, next_hop, next_page};
 pub use request::{HeaderFields, PreparedRequest, SignError, Signer, SigningContext};
 pub use send_options::SendOptions;
 pub use sensitive::{MASK, credential, is_secret_header};

@@ -3,7 +3,7 @@
 /// The media type of responses to GraphQL requests (GraphQL over HTTP).
 pub const GRAPHQL_MEDIA_TYPE: &str = "application/graphql-response+json";
 
-/// What GraphQL requests accept, the better one first.
+/// The `Accept` field of GraphQL requests, the better type first.
 pub const GRAPHQL_ACCEPT: &str = "application/graphql-response+json, application/json;q=0.9";
 
 /// Whether a media type, without parameters, is that of one JSON document (RFC 8259 11, RFC 6839 3.1).

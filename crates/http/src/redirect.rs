@@ -1,6 +1,6 @@
 //! Where a redirect leads, and what goes along.
 
-use super::{Exchange, PreparedRequest};
+use super::PreparedRequest;
 use crate::origin_of;
 use std::sync::Arc;
 use url::Url;
@@ -72,39 +72,6 @@ pub fn next_page(request: &PreparedRequest, link: &str) -> Redirect {
         }
         Some(broken) => broken,
         None => Redirect::Broken("it has no URL".to_owned()),
-    }
-}
-
-/// The URL that the `Link` fields of a response give for the next page (RFC 8288 3).
-pub fn next_link(exchange: &Exchange) -> Option<String> {
-    let fields = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("link"));
-    fields.map(|(_, value)| String::from_utf8_lossy(value)).find_map(|field| next_of_field(&field))
-}
-
-fn next_of_field(field: &str) -> Option<String> {
-    let mut rest = field;
-    loop {
-        let start = rest.find('<')?;
-        let end = start + rest[start..].find('>')?;
-        let target = &rest[start + 1..end];
-        rest = &rest[end + 1..];
-        // The parameters of this link end at a comma outside quotes.
-        let mut in_quotes = false;
-        let stop = rest.find(|c: char| {
-            in_quotes ^= c == '"';
-            c == ',' && !in_quotes
-        });
-        let (parameters, after) = rest.split_at(stop.unwrap_or(rest.len()));
-        let is_next = parameters.split(';').any(|parameter| {
-            let (name, value) = parameter.split_once('=').unwrap_or_default();
-            let types = value.trim().trim_matches('"');
-            name.trim().eq_ignore_ascii_case("rel")
-                && types.split_ascii_whitespace().any(|it| it.eq_ignore_ascii_case("next"))
-        });
-        if is_next {
-            return Some(target.to_owned());
-        }
-        rest = after;
     }
 }
 

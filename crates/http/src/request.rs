@@ -1,4 +1,4 @@
-//! Requests that are ready to be sent, and what signs them when they go out.
+//! Requests that are ready to be sent, and their signers.
 
 use super::{Body, HttpVersion, Login, SendOptions};
 use crate::origin_of;
@@ -30,7 +30,7 @@ pub struct PreparedRequest {
     pub sending: SendOptions,
     /// The login for a digest challenge (RFC 7616).
     pub digest: Option<Arc<Login>>,
-    /// What signs it when it goes out, in this order.
+    /// The signers, applied in this order when it is sent.
     pub signers: Vec<Arc<dyn Signer>>,
     /// Whether it begins a conversation over a WebSocket.
     pub conversation: bool,
@@ -69,12 +69,12 @@ impl PreparedRequest {
     }
 }
 
-/// What a request is signed with at the moment it goes out.
+/// The inputs of a signer at the moment a request is sent.
 #[derive(Clone, Copy, Debug)]
 pub struct SigningContext<'c> {
     /// The time, in seconds since 1970.
     pub now: i64,
-    /// What the server wants to see in the next request, if it said so.
+    /// The nonce that the server asked for, if any.
     pub nonce: Option<&'c str>,
     /// The SHA-256 digest of the body, if the signer needs it.
     pub body_digest: Option<[u8; 32]>,

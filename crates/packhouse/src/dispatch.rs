@@ -25,7 +25,7 @@ pub(crate) async fn order(
     Ok(json_answer(StatusCode::ACCEPTED, &json!({ "trays": order["trays"], "signed": covered })))
 }
 
-/// What the signature covers, if it is right.
+/// The signed components, if the signature is valid.
 fn verify(method: &Method, uri: &Uri, headers: &HeaderMap, body: &[u8]) -> Result<Vec<String>, &'static str> {
     let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok());
     let input = text("signature-input").ok_or("Signature-Input is wanted")?;

@@ -1,8 +1,8 @@
-//! What the authorization server gave: codes and tokens.
+//! The codes and tokens of the authorization server.
 
 use std::collections::{HashMap, HashSet};
 
-/// What was granted with a token.
+/// The grant of a token.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Granted {
     pub(crate) client: String,
@@ -28,7 +28,7 @@ pub(crate) struct Code {
 pub(crate) struct DeviceCode {
     pub(crate) user_code: String,
     pub(crate) granted: Granted,
-    /// What the clerk decided, once they did.
+    /// The decision of the clerk, once made.
     pub(crate) decided: Option<bool>,
     /// How often the device asked.
     pub(crate) asked: u32,

@@ -14,7 +14,7 @@ use std::time::Duration;
 /// How many readings there are page by page.
 const READINGS: u64 = 12;
 
-/// What a client asks of the stream.
+/// The options of a stream.
 #[derive(Debug, Deserialize)]
 #[serde(default)]
 pub(crate) struct Wanted {
@@ -89,21 +89,21 @@ fn written(format: &str, number: u64, is_first: bool) -> String {
 /// The page that is asked for.
 #[derive(Debug, Deserialize)]
 #[serde(default)]
-pub(crate) struct Page {
+pub(crate) struct PageQuery {
     page: u64,
     size: u64,
     /// Whether the last page leads to the first.
     round: bool,
 }
 
-impl Default for Page {
+impl Default for PageQuery {
     fn default() -> Self {
         Self { page: 1, size: 5, round: false }
     }
 }
 
 /// The readings page by page, with a link to the next (RFC 8288) and the same in the body.
-pub(crate) async fn list(Query(asked): Query<Page>) -> Response<Body> {
+pub(crate) async fn list(Query(asked): Query<PageQuery>) -> Response<Body> {
     let size = asked.size.clamp(1, 100);
     let first = (asked.page.max(1) - 1) * size + 1;
     let readings: Vec<Value> = (first..=READINGS.min(first + size - 1)).map(reading).collect();

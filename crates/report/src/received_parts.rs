@@ -1,4 +1,4 @@
-//! What a response has beside head and body, secrets masked: trailers, how a stream of events came, messages of a conversation, pages.
+//! The parts of a response beside head and body, secrets masked: trailers, the record of a stream, messages of a conversation, pages.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -11,7 +11,7 @@ use yieldtray_workspace::secret::Masker;
 /// How many bytes of messages and pages are written down; if there are more, those that do not fit are left out.
 const MAX_PARTS_BYTES: usize = 1 << 20;
 
-/// What a response has beside head and body. Each is left out where there is none.
+/// The parts of a response beside head and body. Each is omitted if it is empty.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct ReceivedParts {
     /// The trailer fields in order.

@@ -179,6 +179,11 @@ impl KeyPlace {
 }
 
 impl InstructionKind {
+    /// Whether it is a line of a conversation over a WebSocket.
+    pub fn is_of_conversation(&self) -> bool {
+        matches!(self, Self::Say(_) | Self::SayFrom(_) | Self::Expect { .. })
+    }
+
     /// Every text on the line in which placeholders are allowed.
     pub fn texts(&self) -> impl Iterator<Item = Span> + use<> {
         let texts = match *self {
@@ -266,13 +271,10 @@ impl Cell {
 
     /// True if it speaks over a WebSocket: by its lines, by its URL, or by the header `Upgrade: websocket`.
     pub fn is_conversation(&self, text: &str) -> bool {
-        let speaks = |kind: &InstructionKind| {
-            matches!(kind, InstructionKind::Say(_) | InstructionKind::SayFrom(_) | InstructionKind::Expect { .. })
-        };
         let target = self.request.as_ref().map(|request| request.target.of(text)).unwrap_or_default();
         target.starts_with("ws://")
             || target.starts_with("wss://")
-            || self.instructions().any(|line| speaks(&line.kind))
+            || self.instructions().any(|line| line.kind.is_of_conversation())
             || self.fields.iter().any(|field| {
                 field.name.of(text).eq_ignore_ascii_case("upgrade")
                     && field.value.of(text).eq_ignore_ascii_case("websocket")

@@ -5,10 +5,11 @@ use crate::failure::{authority, failure};
 use crate::incoming::IncomingResponse;
 use bytes::{Bytes, BytesMut};
 use std::io;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 use url::Url;
-use yieldtray_http::{Failure, FailureKind};
+use yieldtray_http::{Failure, FailureKind, PreparedRequest};
 
 /// Bytes a second that a body on its way to a file must bring on average, once it has had the time limit: one that
 /// drips would otherwise take for ever.
@@ -60,19 +61,17 @@ pub(crate) struct Received {
 /// Reads the whole body, without content coding (RFC 9110 8.4.1).
 pub(crate) async fn read(
     response: IncomingResponse,
-    url: &Url,
+    sent: &Arc<PreparedRequest>,
     target: Target<'_>,
     pace: ReadLimits,
     (start, counter): (Instant, &AtomicU64),
 ) -> Result<Received, Failure> {
     let length = response.content_length();
-    let mut reader = BodyReader::new(response, url, start);
-    if let Some(failure) = reader.refused.take() {
-        return Err(*failure);
-    }
+    let mut reader = BodyReader::new(response, Arc::clone(sent), start);
     let digest = matches!(target, Target::UpTo(_)).then(blake3::Hasher::new);
     let note = reader.note.take();
-    let mut gathered = BodyCollector { target, pace, url, start, note, digest, held: BytesMut::new(), size: 0 };
+    let mut gathered =
+        BodyCollector { target, pace, url: &sent.url, start, note, digest, held: BytesMut::new(), size: 0 };
     gathered.begin(length.filter(|_| !reader.is_coded()));
     // Most bodies come in one piece, which needs no copy.
     let mut whole: Option<Bytes> = None;

@@ -10,8 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 use tokio::io::{AsyncRead, AsyncReadExt, BufReader};
 use tokio_util::io::StreamReader;
-use url::Url;
-use yieldtray_http::{Failure, FailureKind};
+use yieldtray_http::{Failure, FailureKind, PreparedRequest};
 
 /// Content codings that one body may have. Each takes memory and stack, and no server needs more than one.
 const MAX_CODINGS: usize = 5;
@@ -26,12 +25,12 @@ const BLOCK_BYTES: usize = 64 << 10;
 pub(crate) struct BodyReader {
     source: Source,
     codings: Vec<String>,
-    url: Url,
+    sent: Arc<PreparedRequest>,
     start: Instant,
     /// A note about codings that are not known.
     pub(crate) note: Option<String>,
     /// Why it cannot be read at all.
-    pub(crate) refused: Option<Box<Failure>>,
+    refused: Option<Box<Failure>>,
 }
 
 enum Source {
@@ -39,11 +38,14 @@ enum Source {
     /// Nothing was read of it yet: a response to HEAD names a coding and has no body.
     Coded(Box<IncomingResponse>),
     Decoded(Box<dyn AsyncRead + Unpin + Send>, Trailers),
-    Ended(Trailers),
+    Ended(Fields),
 }
 
-/// The trailer fields, which come when the body has been read.
-type Trailers = Arc<Mutex<Vec<(String, Vec<u8>)>>>;
+/// Header or trailer fields.
+type Fields = Vec<(String, Vec<u8>)>;
+
+/// The trailer fields, which come when a body under decoders has been read.
+type Trailers = Arc<Mutex<Fields>>;
 
 /// Why there are no more bytes.
 pub(crate) enum ReadStop {
@@ -54,7 +56,7 @@ pub(crate) enum ReadStop {
 }
 
 impl BodyReader {
-    pub(crate) fn new(response: IncomingResponse, url: &Url, start: Instant) -> Self {
+    pub(crate) fn new(response: IncomingResponse, sent: Arc<PreparedRequest>, start: Instant) -> Self {
         let mut codings = codings(&response);
         // An unknown coding is taken as it is: many servers announce one without using it.
         let unknown = codings.iter().find(|coding| !KNOWN_CODINGS.contains(&coding.as_str()));
@@ -64,12 +66,12 @@ impl BodyReader {
         }
         let refused = (codings.len() > MAX_CODINGS).then(|| {
             let message =
-                format!("{} declares {} content codings, more than {MAX_CODINGS}", authority(url), codings.len());
+                format!("{} declares {} content codings, more than {MAX_CODINGS}", authority(&sent.url), codings.len());
             Box::new(failure(FailureKind::NotHttp, message, None, start.elapsed()))
         });
         let response = Box::new(response);
         let source = if codings.is_empty() { Source::Plain(response) } else { Source::Coded(response) };
-        Self { source, codings, url: url.clone(), start, note, refused }
+        Self { source, codings, sent, start, note, refused }
     }
 
     /// Whether it has a content coding.
@@ -87,17 +89,14 @@ impl BodyReader {
                 Source::Plain(response) => match response.chunk().await {
                     Ok(Some(chunk)) if chunk.is_empty() => {}
                     Ok(Some(chunk)) => return Ok(chunk),
-                    Ok(None) => {
-                        let trailers = response.trailers();
-                        self.source = Source::Ended(Arc::new(Mutex::new(trailers)));
-                    }
+                    Ok(None) => self.source = Source::Ended(response.trailers()),
                     Err(error) => return Err(self.failed(&error)),
                 },
                 Source::Coded(response) => {
                     let first = match response.chunk().await {
                         Ok(Some(first)) => first,
                         Ok(None) => {
-                            self.source = Source::Ended(Trailers::default());
+                            self.source = Source::Ended(Fields::new());
                             continue;
                         }
                         Err(error) => return Err(self.failed(&error)),
@@ -107,7 +106,11 @@ impl BodyReader {
                 Source::Decoded(reader, trailers) => {
                     let mut block = BytesMut::with_capacity(BLOCK_BYTES);
                     match reader.read_buf(&mut block).await {
-                        Ok(0) => self.source = Source::Ended(Arc::clone(trailers)),
+                        Ok(0) => {
+                            let trailers =
+                                std::mem::take(&mut *trailers.lock().unwrap_or_else(PoisonError::into_inner));
+                            self.source = Source::Ended(trailers);
+                        }
                         Ok(_) => return Ok(block.freeze()),
                         Err(error) => return Err(self.not_decoded(&error)),
                     }
@@ -118,17 +121,17 @@ impl BodyReader {
     }
 
     /// The trailer fields, after the end.
-    pub(crate) fn take_trailers(&mut self) -> Vec<(String, Vec<u8>)> {
-        match &self.source {
-            Source::Ended(trailers) => std::mem::take(&mut *trailers.lock().unwrap_or_else(PoisonError::into_inner)),
-            _ => Vec::new(),
+    pub(crate) fn take_trailers(&mut self) -> Fields {
+        match &mut self.source {
+            Source::Ended(trailers) => std::mem::take(trailers),
+            _ => Fields::new(),
         }
     }
 
     /// Puts decoders over a body of which the first bytes were read.
     fn decode(&mut self, first: Bytes) {
         let trailers = Trailers::default();
-        let Source::Coded(response) = std::mem::replace(&mut self.source, Source::Ended(Arc::clone(&trailers))) else {
+        let Source::Coded(response) = std::mem::replace(&mut self.source, Source::Ended(Fields::new())) else {
             return;
         };
         let kept = Arc::clone(&trailers);
@@ -160,7 +163,7 @@ impl BodyReader {
     }
 
     fn failed(&self, error: &SendError) -> ReadStop {
-        ReadStop::Failed(Box::new(describe(error, &self.url, self.start.elapsed())))
+        ReadStop::Failed(Box::new(describe(error, &self.sent.url, self.start.elapsed())))
     }
 
     /// The library's own error travels inside; anything else is a broken coding.
@@ -168,7 +171,7 @@ impl BodyReader {
         match error.get_ref().and_then(|inner| inner.downcast_ref::<SendError>()) {
             Some(inner) => self.failed(inner),
             None => {
-                let (from, codings) = (authority(&self.url), self.codings.join(", "));
+                let (from, codings) = (authority(&self.sent.url), self.codings.join(", "));
                 let message = format!("the response body from {from} is not {codings}: {error}");
                 ReadStop::Failed(Box::new(failure(FailureKind::NotHttp, message, None, self.start.elapsed())))
             }

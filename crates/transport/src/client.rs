@@ -6,26 +6,23 @@ use crate::conversation::{self, Conversation};
 use crate::digest::Challenges;
 use crate::event_stream::EventStream;
 use crate::failure::{Via, authority, describe_via, failure, is_lost_connection};
-use crate::header_case;
-use crate::incoming::{IncomingResponse, SendError, fields};
+use crate::incoming::IncomingResponse;
 use crate::jar::Jar;
 use crate::options::Options;
-use crate::plain_http::{self, PlainClient};
+use crate::plain_http::PlainClient;
 use crate::proxy::Proxies;
+use crate::receiver::{Received, Receiver, Streaming};
+use crate::redirects::Redirects;
+use crate::response_head::Head;
+use crate::sender::Sender;
 use crate::signing::Nonces;
 use crate::timing::{Connected, timed};
-use crate::upload::{self, Gate};
-use futures_util::future::Either;
-use hyper::HeaderMap;
-use hyper::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
 use std::fmt::Display;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
-use thiserror::Error;
 use yieldtray_http::{
-    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, SignError, StreamEnd,
-    StreamFormat, Timings, next_hop,
+    CookieNote, Exchange, Failure, FailureKind, HopKind, PreparedRequest, Redirect, SignError, next_hop,
 };
 
 /// The most of a redirect's own body that is read, so that its connection can be used again.
@@ -51,58 +48,6 @@ struct Shared {
     received: AtomicU64,
     /// Whether there may be a connection from before, which its server may have closed meanwhile.
     used: AtomicBool,
-}
-
-/// The destination of the last response's body.
-enum Receiver<'s> {
-    /// Memory, all of it.
-    Memory,
-    /// Memory, up to so many bytes.
-    UpTo(u64),
-    /// Memory, up to so many bytes if there is a limit; but a stream of events is returned, to be held up to so many bytes.
-    Streaming(Option<u64>, u64),
-    /// Something that takes it as it comes; whether it is held besides; and which streams are returned.
-    Sink(&'s mut dyn Sink, bool, Streaming),
-}
-
-/// Which streams of events are received event by event.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Streaming {
-    /// How many bytes are held at most.
-    pub most: u64,
-    /// Also lines or a sequence of JSON, which may as well be a long document; else server-sent events only.
-    pub json: bool,
-}
-
-/// What came back.
-#[allow(clippy::large_enum_variant)] // nearly always a whole response, which a box would only slow down
-pub enum Received {
-    /// A whole response.
-    Whole(Exchange),
-    /// The beginning of a stream of events.
-    Events(Box<EventStream>),
-    /// The beginning of a conversation.
-    Conversation(Box<Conversation>),
-}
-
-impl Received {
-    /// The exchange with what arrived so far.
-    pub fn into_exchange(self) -> Exchange {
-        match self {
-            Received::Whole(exchange) => exchange,
-            Received::Events(stream) => stream.finish(StreamEnd::Interrupted, None),
-            Received::Conversation(conversation) => conversation.exchange().clone(),
-        }
-    }
-}
-
-/// A request that goes out, and what the way to it was.
-struct Redirects {
-    /// The requests that were sent, to detect a redirect loop.
-    seen: Vec<Arc<PreparedRequest>>,
-    hops: Vec<Hop>,
-    cookies: Vec<CookieNote>,
-    start: Instant,
 }
 
 impl Client {
@@ -148,12 +93,12 @@ impl Client {
 
     /// Sends `prepared`, follows redirects, and holds the whole response.
     pub async fn send(&self, prepared: &Arc<PreparedRequest>) -> Result<Exchange, Failure> {
-        self.send_timed(prepared, Receiver::Memory).await
+        self.send_timed(prepared, Receiver::Memory(None)).await
     }
 
     /// The same, but a body of more than `most` bytes is not held, only its digest.
     pub async fn send_holding(&self, prepared: &Arc<PreparedRequest>, most: u64) -> Result<Exchange, Failure> {
-        self.send_timed(prepared, Receiver::UpTo(most)).await
+        self.send_timed(prepared, Receiver::Memory(Some(most))).await
     }
 
     async fn send_timed(&self, prepared: &Arc<PreparedRequest>, receiver: Receiver<'_>) -> Result<Exchange, Failure> {
@@ -169,7 +114,7 @@ impl Client {
         most_streamed: u64,
     ) -> Result<Received, Failure> {
         let most = if most == u64::MAX { None } else { Some(most) };
-        self.receive_timed(prepared, Receiver::Streaming(most, most_streamed)).await
+        self.receive_timed(prepared, Receiver::Streaming { most, streamed: most_streamed }).await
     }
 
     async fn receive_timed(
@@ -209,9 +154,9 @@ impl Client {
         &self,
         prepared: &Arc<PreparedRequest>,
         start: Instant,
-        mut receiver: Receiver<'_>,
+        receiver: Receiver<'_>,
     ) -> Result<Received, Failure> {
-        let mut way = Redirects { seen: Vec::new(), hops: Vec::new(), cookies: Vec::new(), start };
+        let mut way = Redirects::new(start);
         let mut request = Arc::clone(prepared);
         let mut answered = false;
         loop {
@@ -234,43 +179,8 @@ impl Client {
                     return Err(failure(FailureKind::Redirect, message, None, start.elapsed()));
                 }
                 None => {
-                    if let Receiver::Streaming(_, most) = receiver
-                        && exchange.status == 101
-                        && request.conversation
-                    {
-                        exchange.hops = way.hops;
-                        exchange.cookies = way.cookies;
-                        let most = most.min(self.shared.options.body_limit);
-                        let begun = Conversation::begin(exchange, response, most, start).await?;
-                        return Ok(Received::Conversation(Box::new(begun)));
-                    }
-                    let streaming = match receiver {
-                        Receiver::Streaming(_, most) => Some(Streaming { most, json: true }),
-                        Receiver::Sink(_, _, streaming) => Some(streaming),
-                        _ => None,
-                    };
-                    if let Some(Streaming { most, json }) = streaming
-                        && let Some(format) =
-                            exchange.stream_format().filter(|it| json || *it == StreamFormat::ServerSent)
-                    {
-                        exchange.hops = way.hops;
-                        exchange.cookies = way.cookies;
-                        let most = most.min(self.shared.options.body_limit);
-                        return Ok(Received::Events(Box::new(EventStream::new(
-                            exchange, format, response, most, start,
-                        ))));
-                    }
-                    let target = match &mut receiver {
-                        Receiver::Sink(sink, hold, _) => Target::Sink { sink: &mut **sink, hold: *hold },
-                        Receiver::Memory | Receiver::Streaming(None, _) => Target::Memory,
-                        Receiver::UpTo(most) | Receiver::Streaming(Some(most), _) => Target::UpTo(*most),
-                    };
-                    let pace =
-                        ReadLimits { each: exchange.sent.sending.timeout, limit: self.shared.options.body_limit };
-                    self.receive(response, &mut exchange, target, pace, start).await?;
-                    exchange.hops = way.hops;
-                    exchange.cookies = way.cookies;
-                    return Ok(Received::Whole(exchange));
+                    (exchange.hops, exchange.cookies) = (way.hops, way.cookies);
+                    return self.received(response, exchange, receiver, start).await;
                 }
             };
             // The body of a redirect is not needed, but reading it keeps the connection.
@@ -284,6 +194,31 @@ impl Client {
             way.passed(kind, exchange, &target)?;
             request = target;
         }
+    }
+
+    /// What came back: the whole response, or the beginning of what is received piece by piece.
+    async fn received(
+        &self,
+        response: IncomingResponse,
+        mut exchange: Exchange,
+        mut receiver: Receiver<'_>,
+        start: Instant,
+    ) -> Result<Received, Failure> {
+        let limit = self.shared.options.body_limit;
+        if let Receiver::Streaming { streamed, .. } = receiver
+            && exchange.status == 101
+            && exchange.sent.conversation
+        {
+            let begun = Conversation::begin(exchange, response, streamed.min(limit), start).await?;
+            return Ok(Received::Conversation(Box::new(begun)));
+        }
+        if let Some((format, most)) = receiver.stream_of(&exchange) {
+            let stream = EventStream::new(exchange, format, response, most.min(limit), start);
+            return Ok(Received::Events(Box::new(stream)));
+        }
+        let pace = ReadLimits { each: exchange.sent.sending.timeout, limit };
+        self.receive(response, &mut exchange, receiver.target(), pace, start).await?;
+        Ok(Received::Whole(exchange))
     }
 
     /// The request as it is sent: with cookies, the response to a challenge, and its signature.
@@ -400,7 +335,7 @@ impl Client {
     ) -> Result<(), Failure> {
         let from = Instant::now();
         let sent = Arc::clone(&exchange.sent);
-        let received = body::read(response, &sent.url, target, pace, (start, &self.shared.received)).await?;
+        let received = body::read(response, &sent, target, pace, (start, &self.shared.received)).await?;
         exchange.notes.extend(received.note);
         exchange.digest = received.digest.or(exchange.digest.take());
         exchange.size = received.size;
@@ -418,189 +353,4 @@ impl Client {
         );
         Ok(())
     }
-}
-
-impl Redirects {
-    /// Records a hop that was not the last, and refuses a loop.
-    fn passed(&mut self, kind: HopKind, exchange: Exchange, target: &Arc<PreparedRequest>) -> Result<(), Failure> {
-        let sent = Arc::clone(&exchange.sent);
-        self.hops.push(Hop {
-            kind,
-            timings: exchange.timings,
-            status: exchange.status,
-            method: sent.method.clone(),
-            url: sent.address().into_owned(),
-            location: target.url.to_string(),
-        });
-        if kind == HopKind::Challenge {
-            return Ok(());
-        }
-        let redirects = self.hops.iter().filter(|hop| hop.kind == HopKind::Redirect).count();
-        let limit = sent.sending.redirects;
-        let refuse = |message, hint| Err(failure(FailureKind::Redirect, message, Some(hint), self.start.elapsed()));
-        // A request that was sent before, with the same cookies, gets the same response.
-        let same = |known: &&Arc<PreparedRequest>| {
-            (&known.method, &known.url, known.header("cookie")) == (&sent.method, &sent.url, sent.header("cookie"))
-        };
-        if self.seen.iter().any(|known| same(&known)) {
-            return refuse(
-                format!("redirect loop: {} redirects to itself", sent.url),
-                "use `% redirects 0` to see the first response",
-            );
-        }
-        if redirects > usize::from(limit) {
-            let from = &self.seen.first().unwrap_or(&sent).url;
-            return refuse(
-                format!("too many redirects from {from} (limit {limit})"),
-                "set the limit with `% redirects N`",
-            );
-        }
-        self.seen.push(sent);
-        Ok(())
-    }
-}
-
-/// The head of a response, whose body is still to come.
-struct Head {
-    response: IncomingResponse,
-    connected: Connected,
-    began: Instant,
-    answered: std::time::Duration,
-    proxy: Option<String>,
-}
-
-impl Head {
-    fn parts(self, sent: Arc<PreparedRequest>, start: Instant) -> (Exchange, IncomingResponse) {
-        let Head { response, connected, began, answered, proxy } = self;
-        let status = response.status();
-        let reason = response
-            .extensions()
-            .get::<hyper::ext::ReasonPhrase>()
-            .map(|phrase| String::from_utf8_lossy(phrase.as_bytes()).into_owned())
-            .or_else(|| status.canonical_reason().map(str::to_owned))
-            .unwrap_or_default();
-        let version = if response.version() == hyper::Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
-        let headers = fields(response.headers());
-        let Connected { lookup, connect, tls } = connected;
-        let before = [lookup, connect, tls].into_iter().flatten().sum();
-        let timings = Timings {
-            began: began.duration_since(start),
-            lookup,
-            connect,
-            tls,
-            wait: answered.saturating_sub(before),
-            ..Timings::default()
-        };
-        let exchange = Exchange {
-            notes: response.passed_over(),
-            digest: None,
-            sent,
-            hops: Vec::new(),
-            status: status.as_u16(),
-            reason,
-            version,
-            headers,
-            body: bytes::Bytes::new(),
-            size: 0,
-            timings,
-            proxy,
-            cookies: Vec::new(),
-            trailers: Vec::new(),
-            stream: None,
-            messages: Vec::new(),
-            pages: Vec::new(),
-            lacks_parts: false,
-        };
-        (exchange, response)
-    }
-}
-
-/// Which client sends a request.
-#[derive(Clone, Copy)]
-enum Sender<'c> {
-    Library(&'c reqwest::Client),
-    Straight(plain_http::PooledClient<'c>),
-}
-
-impl<'c> Sender<'c> {
-    /// The request on its way; an error if it cannot be written at all.
-    fn send(
-        self,
-        prepared: &PreparedRequest,
-        keep_case: bool,
-        start: Instant,
-    ) -> Result<impl Future<Output = Result<IncomingResponse, SendError>> + use<'c>, Failure> {
-        let other = |error: &dyn Display| failure(FailureKind::Other, error.to_string(), None, start.elapsed());
-        let method = hyper::Method::from_bytes(prepared.method.as_bytes())
-            .map_err(|_| other(&format!("invalid method `{}`", prepared.method)))?;
-        let headers = headers(prepared).map_err(|error| other(&error))?;
-        let body = prepared.body.as_ref().map(upload::body);
-        Ok(match self {
-            Sender::Straight(client) => {
-                let address = match &prepared.verbatim_target {
-                    None => hyper::Uri::try_from(prepared.url.as_str()),
-                    Some(target) => {
-                        hyper::Uri::try_from(format!("{}{target}", &prepared.url[..url::Position::BeforePath]))
-                    }
-                };
-                let waits = prepared.header("expect").is_some_and(|it| it.eq_ignore_ascii_case("100-continue"));
-                let gate = (waits && body.is_some()).then(Gate::new);
-                let body = body.unwrap_or_default();
-                let body = match &gate {
-                    Some(gate) => upload::gated(body, gate),
-                    None => body,
-                };
-                let mut request = hyper::Request::new(body);
-                *request.uri_mut() = address.map_err(|error| other(&format!("this URL cannot be used: {error}")))?;
-                (*request.method_mut(), *request.headers_mut()) = (method, headers);
-                let named = keep_case.then(|| prepared.clone());
-                Either::Left(async move {
-                    if let Some(named) = named {
-                        *request.extensions_mut() = header_case::case_of(&named).await?;
-                    }
-                    client.send(request, gate).await
-                })
-            }
-            Sender::Library(client) => {
-                if keep_case {
-                    let text = "`header_case` cannot be combined with a proxy, a Unix socket, or HTTP/2";
-                    return Err(other(&text));
-                }
-                if prepared.verbatim_target.is_some() {
-                    let text = "`% path verbatim` cannot be combined with a proxy, a Unix socket, or \
-                                 HTTP/2 prior knowledge";
-                    return Err(other(&text));
-                }
-                let mut request = reqwest::Request::new(method, prepared.url.clone());
-                (*request.headers_mut(), *request.body_mut()) = (headers, body);
-                Either::Right(async move {
-                    // The library's own way of reading a body drops the trailers.
-                    let response = client.execute(request).await?.into();
-                    Ok(IncomingResponse::Library(response, HeaderMap::new()))
-                })
-            }
-        })
-    }
-}
-
-/// A header field that cannot be sent (RFC 9110 5).
-#[derive(Debug, Error)]
-enum HeaderError {
-    #[error("invalid header name `{0}`")]
-    Name(String),
-    #[error("the value of `{0}` contains a character that headers cannot contain")]
-    Value(String),
-}
-
-fn headers(prepared: &PreparedRequest) -> Result<HeaderMap, HeaderError> {
-    let mut headers = HeaderMap::with_capacity(prepared.headers.len() + 2);
-    for (name, value) in &prepared.headers {
-        let header = HeaderName::from_bytes(name.as_bytes()).map_err(|_| HeaderError::Name(name.to_string()))?;
-        let value = HeaderValue::from_bytes(value.as_bytes()).map_err(|_| HeaderError::Value(name.to_string()))?;
-        headers.append(header, value);
-    }
-    if prepared.body.is_none() && prepared.content_length() == Some(0) {
-        headers.insert(CONTENT_LENGTH, HeaderValue::from_static("0"));
-    }
-    Ok(headers)
 }

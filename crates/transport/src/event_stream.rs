@@ -50,7 +50,7 @@ impl EventStream {
         most: u64,
         start: Instant,
     ) -> Self {
-        let body = BodyReader::new(response, &exchange.sent.url, start);
+        let body = BodyReader::new(response, Arc::clone(&exchange.sent), start);
         let reader = EventReader::new(format);
         let (held, times) = (Vec::new(), Vec::new());
         let (size, connection_start, count, reconnected) = (0, 0, 0, 0);

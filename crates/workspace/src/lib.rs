@@ -11,6 +11,7 @@ mod described;
 mod edit;
 mod file_set;
 mod graphql_document;
+mod key_cache;
 pub mod plan;
 mod queries;
 pub mod request;

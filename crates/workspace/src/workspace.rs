@@ -3,6 +3,7 @@
 use crate::apis::{ApiInputs, ApiLoader, Apis, LoadedApi};
 use crate::config::{Config, ExternalSources, SourceCache, Variables};
 use crate::file_set::{FileSet, shown};
+use crate::key_cache::KeyCache;
 use crate::source_file::SourceFile;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -29,6 +30,8 @@ pub struct Workspace {
     schemas: Arc<Schemas>,
     apis: Apis,
     source_cache: SourceCache,
+    /// The private keys that requests were signed with.
+    pub(crate) keys: KeyCache,
     /// The configuration of `yieldtray.toml` and `yieldtray.local.toml`; empty without them.
     pub config: Config,
     /// The texts of those.
@@ -43,6 +46,7 @@ impl Workspace {
             schemas: Arc::default(),
             apis: Apis::default(),
             source_cache: SourceCache::default(),
+            keys: KeyCache::default(),
             config: Config::default(),
             configs: Vec::new(),
         };

@@ -7,9 +7,10 @@ mod groups;
 mod import;
 mod lazy;
 mod log;
+mod report;
 mod secret;
+mod stored;
 pub(crate) mod time;
-mod token;
 mod version;
 
 pub(crate) use api::{Api, ApiAction, ApiCoverage, ApiDiff, ApiDrift, ApiFetch, ApiShow, ApiTree, CoverageReportKind};
@@ -23,12 +24,10 @@ pub(crate) use log::{
     CompareArgs, DisplayArgs, ExportFormat, Log, LogAction, LogClear, LogCompare, LogDrop, LogExport, LogFilter,
     LogResend, LogShow, LogTrend,
 };
+pub(crate) use report::{DiagnosticsFile, Report, ReportAction, ReportFile, ReportMerge};
 pub(crate) use secret::{Secret, SecretAction};
 use std::path::PathBuf;
-use std::str::FromStr;
-pub(crate) use token::{Token, TokenAction};
-use yieldtray_report::ReportKind;
-use yieldtray_source::{closest, join_words};
+pub(crate) use stored::{Cookies, CookiesAction, Token, TokenAction, Tray, TrayAction};
 
 /// Send API requests kept as plain text in your repository, capture values, replay with checks
 #[derive(Debug, Parser)]
@@ -447,59 +446,6 @@ pub(crate) struct Prove {
 }
 
 #[derive(Debug, Group)]
-pub(crate) struct Report {
-    #[command(subcommand)]
-    pub(crate) action: ReportAction,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum ReportAction {
-    /// Merge the JSON reports of shards or attempts into one
-    #[command(after_help = "Example:
-  yieldtray report merge part-*.json --report html=replay.html --report junit=replay.xml
-
-For a request in several reports, the most recent result is used.")]
-    Merge(LazyArgs<ReportMerge>),
-}
-
-#[derive(Debug, Group)]
-pub(crate) struct ReportMerge {
-    /// Files written by `replay --report json=FILE`
-    #[arg(value_name = "FILE", required = true)]
-    pub(crate) files: Vec<PathBuf>,
-    /// Write the merged report: html, junit, tap, json or har (repeatable)
-    #[arg(long, value_name = "FORMAT=FILE")]
-    pub(crate) report: Vec<ReportFile>,
-}
-
-/// `FORMAT=FILE`.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct ReportFile {
-    pub(crate) kind: ReportKind,
-    pub(crate) file: PathBuf,
-}
-
-impl FromStr for ReportFile {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let kinds = || join_words(ReportKind::ALL.map(ReportKind::as_str));
-        let (name, file) = text
-            .split_once('=')
-            .ok_or_else(|| format!("expected FORMAT=FILE, for example `html={text}`; formats: {}", kinds()))?;
-        let kind =
-            ReportKind::of(name).ok_or_else(|| match closest(name, ReportKind::ALL.map(ReportKind::as_str)) {
-                Some(meant) => format!("unknown format `{name}`: did you mean `{meant}`?"),
-                None => format!("unknown format `{name}`; available: {}", kinds()),
-            })?;
-        if file.is_empty() {
-            return Err(format!("the file name is missing, for example `{name}=report`"));
-        }
-        Ok(Self { kind, file: file.into() })
-    }
-}
-
-#[derive(Debug, Group)]
 pub(crate) struct List {
     /// Directories, FILE, FILE:LINE, FILE#NAME or names [default: the whole workspace]
     #[arg(value_name = "WHERE")]
@@ -540,42 +486,6 @@ pub(crate) struct Env {
 }
 
 #[derive(Debug, Group)]
-pub(crate) struct Tray {
-    #[command(subcommand)]
-    pub(crate) action: Option<TrayAction>,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum TrayAction {
-    /// Remove values by name
-    #[command(after_help = "Example:
-  yieldtray tray drop token lot_id")]
-    Drop(LazyArgs<Names>),
-    /// Remove all values of the environment
-    #[command(after_help = "Example:
-  yieldtray tray clear -e staging")]
-    Clear(LazyArgs<NoArgs>),
-}
-
-#[derive(Debug, Group)]
-pub(crate) struct Cookies {
-    #[command(subcommand)]
-    pub(crate) action: Option<CookiesAction>,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum CookiesAction {
-    /// Remove cookies by name
-    #[command(after_help = "Example:
-  yieldtray cookies drop packhouse_session")]
-    Drop(LazyArgs<Names>),
-    /// Remove all cookies of the environment
-    #[command(after_help = "Example:
-  yieldtray cookies clear -e staging")]
-    Clear(LazyArgs<NoArgs>),
-}
-
-#[derive(Debug, Group)]
 pub(crate) struct Lint {
     /// Directories, FILE, FILE:LINE, FILE#NAME or names [default: the whole workspace]
     #[arg(value_name = "WHERE")]
@@ -586,21 +496,6 @@ pub(crate) struct Lint {
     /// Also write the diagnostics to a file; the format is sarif
     #[arg(long, value_name = "FORMAT=FILE")]
     pub(crate) report: Option<DiagnosticsFile>,
-}
-
-/// `sarif=FILE`.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct DiagnosticsFile(pub(crate) PathBuf);
-
-impl FromStr for DiagnosticsFile {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        match text.split_once('=') {
-            Some(("sarif", file)) if !file.is_empty() => Ok(Self(file.into())),
-            _ => Err("expected FORMAT=FILE, for example `sarif=lint.sarif`".to_owned()),
-        }
-    }
 }
 
 #[derive(Debug, Group)]

@@ -146,7 +146,7 @@ fn revoke(project: &mut Project, token: &Token, out: &mut Out) -> Result<(), Com
     forget(project, std::slice::from_ref(&token.profile), out)
 }
 
-/// What a token of the profile is requested with, and what masks its secrets.
+/// The parameters of a token request for the profile, and the masker of its secrets.
 fn params(project: &mut Project, profile: &str, out: &mut Out) -> Result<(TokenParams, Masker), CommandError> {
     // A request of no file, so that the profile sees the values that every request sees.
     let cell = project.take_text("<command line>", format!("% auth oauth2 \"{profile}\"\nGET {{{{base}}}}\n"))?;
@@ -157,7 +157,7 @@ fn params(project: &mut Project, profile: &str, out: &mut Out) -> Result<(TokenP
     let mut masker = Masker::default();
     masker.learn(cache.secrets.iter().map(|secret| secret.value.clone()));
     match found {
-        Ok(Some((_, params))) => Ok((params, masker)),
+        Ok(Some(params)) => Ok((params, masker)),
         Ok(None) => Err(CommandError::Mistakes),
         Err(found) => {
             out.problems(&project.workspace, &found)?;

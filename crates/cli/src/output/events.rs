@@ -69,7 +69,7 @@ impl Out {
     }
 }
 
-/// What a response holds, for a person: its body, or the messages of a conversation.
+/// The content of a response, for a person: its body, or the messages of a conversation.
 pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
     match exchange.messages.is_empty() {
         true => body::readable(exchange, masker, styles),

@@ -28,7 +28,7 @@ pub(crate) struct Authorization {
     elapsed: Duration,
 }
 
-/// How far it came.
+/// The progress of an authorization.
 pub(crate) enum Advance {
     /// A person must see this; then it goes on.
     Show(SignIn),
@@ -119,7 +119,7 @@ impl Authorization {
             _ => "check the profile in `[oauth2]`",
         };
         let failure = self.failure(error.to_string(), hint.to_owned());
-        // What is stored of a server that refuses is dropped, but not since it is busy.
+        // A refusal drops the stored token; a busy server does not.
         let kind = if error.is_temporary() { FailureKind::Other } else { failure.kind };
         Failure { kind, ..failure }
     }

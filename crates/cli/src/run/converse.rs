@@ -16,11 +16,11 @@ const MAX_TYPED_LINES: usize = 64;
 pub(super) struct Conversing<'w> {
     pub(super) ready: Box<ReadyRequest<'w>>,
     pub(super) conversation: Box<Conversation>,
-    /// What a person types, where no script speaks.
+    /// The lines that a person types, if there is no script.
     pub(super) typed: Option<TypedLines>,
     /// The messages that were sent or received in this step.
     pub(super) messages: Vec<ConversationMessage>,
-    /// What happened.
+    /// The last event.
     pub(super) event: ConversationEvent,
     /// Whether it was cut off, or the person ended it.
     pub(super) is_over: bool,

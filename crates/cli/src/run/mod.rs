@@ -32,7 +32,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use task::{Task, TaskResult};
 use tokio::sync::Notify;
-use yieldtray_engine::{ConversationStep, Event, Next, Question, ReadyRequest, Run};
+use yieldtray_engine::{ConversationEvent, ConversationStep, Event, Next, Question, ReadyRequest, Run};
 use yieldtray_http::{ConversationMessage, PreparedRequest, StreamEvent};
 use yieldtray_report::log::restore_secrets;
 use yieldtray_workspace::CellId;
@@ -245,10 +245,11 @@ fn drive(
                     for message in &conversing.messages {
                         audience.on_message(run, cell, message)?;
                     }
+                    let event = std::mem::replace(&mut conversing.event, ConversationEvent::Ready);
                     let (head, now) = (conversing.conversation.exchange(), conversing.conversation.elapsed());
                     let step = match conversing.is_over {
                         true => ConversationStep::End,
-                        false => run.converse(&mut conversing.ready, head, conversing.event.clone(), now),
+                        false => run.converse(&mut conversing.ready, head, event, now),
                     };
                     let task = match step {
                         ConversationStep::End => Task::Close(conversing),

@@ -58,11 +58,11 @@ impl<'w> Task<'w> {
                 let answer = match saves(&ready, saving) {
                     true => match or_cancelled(Arc::clone(&cut_off), Box::pin(save(&client, &ready, saving))).await {
                         Ok(Err(error)) => return TaskResult::Stopped(error),
-                        Ok(Ok(Ok(Saved::Events(stream, file)))) => {
+                        Ok(Ok(Ok(SavedResponse::Events(stream, file)))) => {
                             let receiving = Box::new(Receiving::begin(ready, stream, client, Some(*file)));
                             return received(receiving.next(&cut_off).await);
                         }
-                        Ok(Ok(Ok(Saved::Whole(exchange)))) => Ok(*exchange),
+                        Ok(Ok(Ok(SavedResponse::Whole(exchange)))) => Ok(*exchange),
                         Ok(Ok(Err(failure))) => Err(failure),
                         Err(failure) => Err(failure),
                     },
@@ -112,7 +112,7 @@ impl<'w> Task<'w> {
     }
 }
 
-/// What a step of a stream came to.
+/// The result of a step of a stream.
 fn received<'w>(step: Result<Box<Receiving<'w>>, (Box<ReadyRequest<'w>>, Failure)>) -> TaskResult<'w> {
     match step {
         Ok(receiving) => TaskResult::Streamed(receiving),
@@ -120,8 +120,8 @@ fn received<'w>(step: Result<Box<Receiving<'w>>, (Box<ReadyRequest<'w>>, Failure
     }
 }
 
-/// What became of a response that goes to a file.
-enum Saved {
+/// The result of a response that goes to a file.
+enum SavedResponse {
     /// The file is there.
     Whole(Box<Exchange>),
     /// It is a stream, whose bytes are written as they arrive.
@@ -138,7 +138,7 @@ async fn save(
     client: &Client,
     ready: &ReadyRequest<'_>,
     saving: &ResponseFiles<'_>,
-) -> Result<Result<Saved, Failure>, CommandError> {
+) -> Result<Result<SavedResponse, Failure>, CommandError> {
     if ready.prepared.conversation {
         let hint = "omit it: `--json` prints each message as a line, and the log keeps them";
         let message = "a conversation has no body to write to a file".to_owned();
@@ -162,14 +162,14 @@ async fn save(
     let hold = ready.reads_body() || out.is_none_or(|(.., hold)| *hold);
     let streaming = Streaming { most: ready.largest_stream(), json: ready.has_stream_lines() };
     Ok(match client.send_to(&ready.prepared, &mut download, hold, streaming).await {
-        Ok(Received::Events(stream)) => Ok(Saved::Events(stream, Box::new(download))),
+        Ok(Received::Events(stream)) => Ok(SavedResponse::Events(stream, Box::new(download))),
         Ok(other) => {
             let exchange = other.into_exchange();
             let through = download.finish().map_err(not_saved);
             through.map(|through| {
-                Saved::Whole(Box::new(match through.small {
+                SavedResponse::Whole(Box::new(match through.small {
                     _ if exchange.is_body_complete() => exchange,
-                    // Nobody reads it but the log.
+                    // Only the log reads it.
                     Some(body) if !hold => Exchange { body: body.into(), ..exchange },
                     _ => Exchange { digest: Some(through.digest), ..exchange },
                 }))

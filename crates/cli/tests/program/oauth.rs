@@ -14,7 +14,7 @@ pub(crate) fn workspace(profile: &str) -> TestWorkspace {
     workspace.file("a.http", CELLS)
 }
 
-/// What the payroll says of the token it was asked with.
+/// The claims of the token, as the payroll returns them.
 fn granted(workspace: &TestWorkspace) -> String {
     workspace
         .run(&["send", "pay", "--pick", "json([body.client, body.user, body.scope, body.audience])"])
@@ -33,6 +33,11 @@ fn a_client_proves_who_it_is_by_its_key() {
         granted(&scale),
         "[\"packhouse-scale\",null,\"weigh\",[\"floor\",\"https://a.example\",\"https://b.example\"]]\n"
     );
+    // The key is read for a token only: with a stored one it is not looked at.
+    std::fs::remove_file(scale.path().join("scale.pem")).expect("it was there");
+    scale.run(&["send", "pay"]).exits(0);
+    let again = scale.run(&["token", "get", "scale"]).exits(2);
+    assert!(again.stderr.contains("the key `scale.pem` cannot be read"), "{}", again.stderr);
     // Without discovery the audience of the assertion is the endpoint.
     let direct = profile.replace("issuer = '{{base}}'", "token_url = '{{base}}/oauth/token'");
     assert_eq!(granted(&workspace(&direct)), "[\"packhouse-scale\",null,\"weigh\",[\"floor\"]]\n");

@@ -1,6 +1,7 @@
 //! Authorization in a browser (RFC 6749 4.1) that comes back to a loopback address (RFC 8252 7.3), with a proof key (RFC 7636).
 
 use super::TokenError;
+use super::metadata::is_same_issuer;
 use super::params::TokenParams;
 use crate::random::{NoRandom, unguessable};
 use base64::Engine as _;
@@ -9,14 +10,14 @@ use sha2::{Digest, Sha256};
 use std::fmt;
 use url::{Url, form_urlencoded};
 
-/// What a person is shown: the page of the authorization server.
+/// The page of the authorization server, which a person is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct BrowserSignIn {
     /// The page.
     pub page: Url,
 }
 
-/// What became of a redirect.
+/// The outcome of a redirect.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum RedirectOutcome {
     /// The sign-in goes on.
@@ -60,16 +61,11 @@ impl Started {
                 .append_pair("state", &self.state)
                 .append_pair("code_challenge", &challenge)
                 .append_pair("code_challenge_method", "S256");
-            if let Some(scope) = &params.scope {
-                query.append_pair("scope", scope);
-            }
+            query.extend_pairs(params.target());
             if is_openid(params) {
                 query.append_pair("nonce", &self.nonce);
             }
-            let audience = params.audience.iter().map(|audience| ("audience", audience.as_str()));
-            let resources = params.resources.iter().map(|resource| ("resource", resource.as_str()));
-            let extra = params.extra.iter().map(|(name, text)| (name.as_str(), text.as_str()));
-            query.extend_pairs(audience.chain(resources).chain(extra));
+            query.extend_pairs(&params.extra);
         }
         BrowserSignIn { page }
     }
@@ -85,7 +81,7 @@ impl Started {
             return Err(TokenError::State);
         }
         if let (Some(found), Some(expected)) = (take("iss"), issuer)
-            && found.trim_end_matches('/') != expected.as_str().trim_end_matches('/')
+            && !is_same_issuer(&found, expected.as_str())
         {
             return Err(TokenError::Issuer { found, expected: expected.to_string() });
         }

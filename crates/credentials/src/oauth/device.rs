@@ -15,15 +15,13 @@ const MAX_INTERVAL_SECONDS: u64 = 60;
 /// The longest time that a code is waited for, whatever the server says.
 const MAX_LIFETIME_SECONDS: u64 = 30 * 60;
 
-/// What a person is shown.
+/// The page and the code that a person is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DeviceSignIn {
     /// The page to open.
     pub page: Url,
     /// The code to enter there.
     pub code: String,
-    /// The page with the code in it, if the server has one.
-    pub complete_page: Option<Url>,
 }
 
 /// A device code that is waited for.
@@ -58,8 +56,7 @@ pub(crate) fn read(answer: &Exchange, host: &str, now: i64) -> Result<(DeviceSig
     let address = page("verification_uri").filter(is_page).ok_or(invalid("it has no valid `verification_uri`"))?;
     let seconds = body["expires_in"].as_u64().ok_or(invalid("it has no `expires_in`"))?.min(MAX_LIFETIME_SECONDS);
     let interval = body["interval"].as_u64().unwrap_or(DEFAULT_INTERVAL_SECONDS).clamp(1, MAX_INTERVAL_SECONDS);
-    let complete_page = page("verification_uri_complete").filter(is_page);
     let ends_at = now.saturating_add(i64::try_from(seconds).unwrap_or(i64::MAX));
     let waiting = Waiting { device_code, interval: Duration::from_secs(interval), ends_at };
-    Ok((DeviceSignIn { page: address, code, complete_page }, waiting))
+    Ok((DeviceSignIn { page: address, code }, waiting))
 }

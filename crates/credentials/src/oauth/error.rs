@@ -1,11 +1,11 @@
-//! Why there is no token.
+//! Errors of the flows that obtain a token.
 
 use crate::key::KeyError;
 use crate::random::NoRandom;
 use std::time::Duration;
 use thiserror::Error;
 
-/// Why there is no token. What a server wrote is part of the message.
+/// The error of a flow that gives no token. Text of the server is part of the message.
 #[derive(Debug, Error)]
 pub enum TokenError {
     /// The server refuses.
@@ -23,7 +23,7 @@ pub enum TokenError {
     Kind {
         /// Its `token_type`.
         kind: String,
-        /// What is supported.
+        /// The supported type.
         supported: &'static str,
     },
     /// The person or the server ended the authorization with an error (RFC 6749 4.1.2.1).
@@ -43,7 +43,7 @@ pub enum TokenError {
     /// The redirect has neither a code nor an error.
     #[error("the redirect has no `code`")]
     NoCode,
-    /// Nobody signed in within the time.
+    /// The sign-in was not completed in time.
     #[error("the sign-in was not completed within {} s", .0.as_secs_f64())]
     SignInTimedOut(Duration),
     /// The code of a device expired.
@@ -73,7 +73,7 @@ pub enum TokenError {
     Invalid {
         /// The host of the server.
         host: String,
-        /// What is wrong.
+        /// The violation.
         why: &'static str,
     },
     /// Metadata names an endpoint that must not be used.

@@ -17,7 +17,7 @@ const DEVICE_CODE: &str = "urn:ietf:params:oauth:grant-type:device_code";
 const JWT_BEARER: &str = "urn:ietf:params:oauth:grant-type:jwt-bearer";
 const TOKEN_EXCHANGE: &str = "urn:ietf:params:oauth:grant-type:token-exchange";
 
-/// What is to be done next.
+/// The next step.
 #[derive(Debug)]
 pub enum Step {
     /// Send this, and hand the response to [`TokenFlow::received`].
@@ -34,7 +34,7 @@ pub enum Step {
     Done(Box<Token>),
 }
 
-/// How far it is.
+/// The state of a flow.
 #[derive(Debug)]
 enum State {
     /// Nothing happened yet.
@@ -51,7 +51,7 @@ enum State {
     DeviceRequested,
     /// It came, and is to be shown.
     ShowDevice(DeviceSignIn, Waiting),
-    /// Nobody entered the code yet.
+    /// The code was not entered yet.
     DeviceWaiting(Waiting),
     /// A pause is over, and the server is asked again.
     DeviceAsking(Waiting),
@@ -73,7 +73,7 @@ pub struct TokenFlow {
     renews: Option<Token>,
     renewed: bool,
     proof_key: Option<ProofKey>,
-    /// What the server wants to see in the next proof (RFC 9449 8).
+    /// The nonce for the next proof (RFC 9449 8).
     proof_nonce: Option<String>,
     /// The nonce of an ID token that must come.
     id_nonce: Option<String>,
@@ -111,11 +111,6 @@ impl TokenFlow {
         &self.params.profile
     }
 
-    /// Its parameters.
-    pub fn params(&self) -> &TokenParams {
-        &self.params
-    }
-
     /// The token endpoint, once it is known.
     pub fn endpoint(&self) -> Option<&Url> {
         self.endpoints.token.as_ref().or(self.endpoints.issuer.as_ref())
@@ -124,11 +119,6 @@ impl TokenFlow {
     /// Whether the token came by a refresh token.
     pub fn renewed(&self) -> bool {
         self.renewed
-    }
-
-    /// Whether a person will be needed, as far as is known now.
-    pub fn needs_person(&self) -> bool {
-        self.params.grant.needs_person() && self.renews.is_none()
     }
 
     /// Where the browser comes back to.
@@ -141,7 +131,7 @@ impl TokenFlow {
         self.params.sign_in_timeout
     }
 
-    /// What is to be done next; `now` in seconds since 1970.
+    /// The next step; `now` in seconds since 1970.
     ///
     /// # Errors
     /// If there will be no token.
@@ -299,7 +289,7 @@ impl TokenFlow {
         self.refused(state, answer, refusal)
     }
 
-    /// What a refusal leaves to do.
+    /// Continues after a refusal, or returns it.
     fn refused(&mut self, state: State, answer: &Exchange, refusal: Refusal) -> Result<(), TokenError> {
         // Once, a server may ask for another nonce in the proof (RFC 9449 8).
         if refusal.error == "use_dpop_nonce" && self.proof_nonce.is_none() {
@@ -333,7 +323,7 @@ impl TokenFlow {
         missing.then(|| metadata::locations(issuer))
     }
 
-    /// What is still missing will not come any more.
+    /// An error if an endpoint is still missing.
     fn check_discovered(&self) -> Result<(), TokenError> {
         match self.undiscovered() {
             None => Ok(()),
@@ -389,25 +379,16 @@ impl TokenFlow {
                 fields
             }
         };
-        fields.extend(self.target_fields());
+        fields.extend(self.params.target());
         self.request(fields, State::Requested, now)
     }
 
     fn request_device_code(&mut self, now: i64) -> Result<Step, TokenError> {
         let missing = TokenError::NoEndpoint { what: "device authorization", key: "device_url" };
         let url = self.endpoints.device.clone().ok_or(missing)?;
-        let request = self.requester(now).post(&url, self.target_fields(), None)?;
+        let request = self.requester(now).post(&url, self.params.target().collect(), None)?;
         self.state = State::DeviceRequested;
         Ok(Step::Send(request))
-    }
-
-    /// What the token is for.
-    fn target_fields(&self) -> Fields {
-        let params = &self.params;
-        let scope = params.scope.iter().map(|scope| ("scope", scope.clone()));
-        let audience = params.audience.iter().map(|audience| ("audience", audience.clone()));
-        let resources = params.resources.iter().map(|resource| ("resource", resource.clone()));
-        scope.chain(audience).chain(resources).collect()
     }
 
     /// A request to the token endpoint.

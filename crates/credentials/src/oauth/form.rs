@@ -16,7 +16,7 @@ const CLIENT_ASSERTION: &str = "urn:ietf:params:oauth:client-assertion-type:jwt-
 /// The fields of a form.
 pub(crate) type Fields = Vec<(&'static str, String)>;
 
-/// Who asks, and whom.
+/// The client and the server of a request.
 pub(crate) struct Requester<'p> {
     pub(crate) params: &'p TokenParams,
     pub(crate) endpoints: &'p Endpoints,

@@ -3,6 +3,7 @@
 //! (3.1.3.7, item 6).
 
 use super::TokenError;
+use super::metadata::is_same_issuer;
 use crate::jwt;
 use serde_json::Value;
 
@@ -15,7 +16,8 @@ pub(crate) fn check(
     now: i64,
 ) -> Result<(), TokenError> {
     let claims = jwt::claims(id_token).ok_or(TokenError::IdToken("it is not a JSON Web Token"))?;
-    if issuer.is_some_and(|issuer| claims["iss"].as_str().map(bare) != Some(bare(issuer))) {
+    let is_from = |issuer: &str| claims["iss"].as_str().is_some_and(|named| is_same_issuer(named, issuer));
+    if issuer.is_some_and(|issuer| !is_from(issuer)) {
         return Err(TokenError::IdToken("its `iss` is another issuer"));
     }
     let is_ours = match &claims["aud"] {
@@ -33,8 +35,4 @@ pub(crate) fn check(
         return Err(TokenError::IdToken("its `nonce` is not that of this sign-in"));
     }
     Ok(())
-}
-
-fn bare(issuer: &str) -> &str {
-    issuer.trim_end_matches('/')
 }

@@ -31,7 +31,7 @@ pub(crate) fn complete(endpoints: &mut Endpoints, issuer: &Url, document: &[u8])
     let document: Value =
         serde_json::from_slice(document).map_err(|error| refused(format!("not valid JSON: {error}")))?;
     let named = document["issuer"].as_str().ok_or_else(|| refused("it has no `issuer`".to_owned()))?;
-    if named.trim_end_matches('/') != issuer.as_str().trim_end_matches('/') {
+    if !is_same_issuer(named, issuer.as_str()) {
         return Err(refused(format!("it is that of `{named}` (RFC 8414 3.3)")));
     }
     let read = |key: &'static str, what: &'static str, profile_key: &str, own: &mut Option<Url>| {
@@ -56,7 +56,12 @@ pub(crate) fn complete(endpoints: &mut Endpoints, issuer: &Url, document: &[u8])
     read("revocation_endpoint", "revocation", "revocation_url", &mut endpoints.revocation)
 }
 
-/// Whether nobody on the way can read what is sent there: by TLS, or since it stays on this machine.
+/// Whether two identifiers are of one issuer: servers disagree about the slash at the end.
+pub(crate) fn is_same_issuer(one: &str, other: &str) -> bool {
+    one.trim_end_matches('/') == other.trim_end_matches('/')
+}
+
+/// Whether requests to a URL cannot be read on the way: by TLS, or since they stay on this machine.
 pub(crate) fn is_protected(url: &Url) -> bool {
     let is_loopback = match url.host() {
         Some(Host::Ipv4(address)) => address.is_loopback(),
@@ -112,7 +117,7 @@ mod tests {
             r#"{ "issuer": "https://door.packhouse.example", "token_endpoint": "http://door.packhouse.example/t" }"#;
         assert!(refused(open).contains("it must use https"));
 
-        // What the profile says itself is not replaced.
+        // Endpoints of the profile are not replaced.
         let own = Url::parse("https://other.example/t").expect("it is valid");
         let mut endpoints = Endpoints { token: Some(own.clone()), ..Endpoints::default() };
         complete(&mut endpoints, &issuer, elsewhere.as_bytes()).expect("it is valid");

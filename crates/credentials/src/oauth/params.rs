@@ -1,4 +1,4 @@
-//! What a token is requested with: a profile of the configuration with everything resolved.
+//! The parameters of a token request: a profile of the configuration with everything resolved.
 
 use super::RedirectAddress;
 use crate::key::SigningKey;
@@ -16,9 +16,9 @@ pub struct TokenParams {
     pub fingerprint: String,
     /// How the token is obtained.
     pub grant: Grant,
-    /// Who asks for it.
+    /// The client.
     pub client: Client,
-    /// Whom it is asked from.
+    /// The server.
     pub endpoints: Endpoints,
     /// The scopes, separated by spaces.
     pub scope: Option<String>,
@@ -125,10 +125,13 @@ pub enum Grant {
     },
 }
 
-impl Grant {
-    /// Whether a person has to sign in.
-    pub fn needs_person(&self) -> bool {
-        matches!(self, Grant::AuthorizationCode | Grant::DeviceCode)
+impl TokenParams {
+    /// The fields that say what the token is for (RFC 6749 3.3, RFC 8707 2).
+    pub(crate) fn target(&self) -> impl Iterator<Item = (&'static str, String)> + '_ {
+        let scope = self.scope.iter().map(|scope| ("scope", scope.clone()));
+        let audience = self.audience.iter().map(|audience| ("audience", audience.clone()));
+        let resources = self.resources.iter().map(|resource| ("resource", resource.clone()));
+        scope.chain(audience).chain(resources)
     }
 }
 

@@ -18,7 +18,7 @@ pub(crate) struct Refusal {
     pub(crate) shown: TokenError,
 }
 
-/// What the token that comes is made of, beside the response.
+/// The properties of the token that are not in the response.
 pub(crate) struct Expected<'e> {
     pub(crate) profile: &'e str,
     pub(crate) fingerprint: &'e str,

@@ -28,7 +28,7 @@ pub enum ComponentError {
     Unknown {
         /// The name.
         name: String,
-        /// What was probably meant.
+        /// The probable name.
         meant: Option<&'static str>,
     },
     /// It cannot be the name of a header field.

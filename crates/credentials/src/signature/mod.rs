@@ -23,7 +23,7 @@ pub struct MessageSigner {
     pub key_id: Option<String>,
     /// The label of the signature (RFC 9421 4).
     pub label: String,
-    /// What is signed, in order; `None` signs the method, the URL, and the digest of the body if there is one.
+    /// The signed components, in order; `None` signs the method, the URL, and the digest of the body if it has one.
     pub components: Option<Vec<Component>>,
     /// How long the signature holds.
     pub lifetime: Option<Duration>,

@@ -44,7 +44,7 @@ pub struct DocumentVariable {
 pub struct DocumentProblem {
     /// The place, in bytes.
     pub range: Range<usize>,
-    /// What is wrong.
+    /// The violation.
     pub message: String,
     /// What was probably meant there.
     pub meant: Option<String>,

@@ -109,7 +109,7 @@ impl<'w> LaneCx<'_, 'w> {
         data
     }
 
-    /// The line that waits in vain, explained by the last message.
+    /// The failure of the line that waits, explained by the last message.
     fn fail_turn(&mut self, ready: &mut ReadyRequest<'w>, head: &Exchange, why: &str) {
         let work = &ready.work.conversation;
         let Some(Turn::Expect { until, line, .. }) = work.turns.get(work.at).cloned() else { return };

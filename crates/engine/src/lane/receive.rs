@@ -13,7 +13,6 @@ use yieldtray_workspace::scope::ResponseScope;
 impl<'w> LaneCx<'_, 'w> {
     /// Takes the response to a request, or why there is none.
     pub(crate) fn on_response(&mut self, mut ready: Box<ReadyRequest<'w>>, mut response: Result<Exchange, Failure>) {
-        // A polling condition that became true counts as a check; one that never did is evaluated and reported as one.
         if let (Ok(exchange), Some(most)) = (&response, ready.prepared.sending.retry_after)
             && let Some(wait) = wait_of(exchange, self.inputs.random().now().timestamp()).filter(|wait| *wait <= most)
             && ready.work.retries < MAX_RETRIES
@@ -24,6 +23,7 @@ impl<'w> LaneCx<'_, 'w> {
             return self.lane.set_retry(Retry::after(ready, wait));
         }
         let (mut attempts, mut passed_wait) = (1 + ready.work.retries, None);
+        // A polling condition that became true counts as a check; one that never did is evaluated and reported as one.
         if let Some(mut poll) = ready.work.poll.take() {
             let (holds, took) = match &response {
                 Ok(exchange) => (self.poll_holds(&mut ready, &poll.until, exchange), exchange.timings.total),
@@ -35,7 +35,7 @@ impl<'w> LaneCx<'_, 'w> {
             if !holds && poll.elapsed < poll.timeout && may_go_on {
                 return self.send_again(ready, poll);
             }
-            attempts = poll.attempts;
+            attempts = poll.attempts + ready.work.retries;
             if let Err(failure) = &mut response
                 && failure.kind == FailureKind::TimedOut
                 && ready.prepared.sending.timeout < poll.request_timeout

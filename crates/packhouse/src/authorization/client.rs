@@ -1,4 +1,4 @@
-//! Who asks: a client with a secret, with a key, with a certificate, or with nothing but its name.
+//! The authentication of clients: by a secret, a key, a certificate, or only a name.
 
 use super::assertion::{self, CLIENT_ASSERTION};
 use super::{Form, field, issuer, refuse};

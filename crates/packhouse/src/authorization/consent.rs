@@ -69,7 +69,7 @@ pub(crate) async fn decided(State(shared): State<Arc<Shared>>, headers: HeaderMa
     (StatusCode::SEE_OTHER, [(header::LOCATION, target)]).into_response()
 }
 
-/// What is wrong with a request for an authorization. The browser is never sent to an address that is not this machine.
+/// The violation of a request for an authorization. The browser is never sent to another machine.
 fn check(asked: &Form) -> Result<(), &'static str> {
     let redirect = field(asked, "redirect_uri");
     let is_loopback =

@@ -76,7 +76,7 @@ pub(crate) async fn metadata(State(shared): State<Arc<Shared>>, headers: HeaderM
     json_answer(StatusCode::OK, &document)
 }
 
-/// What the token of a request grants.
+/// The grant of a request's token.
 pub(crate) fn bearer(
     shared: &Shared,
     method: &Method,

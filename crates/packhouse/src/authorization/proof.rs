@@ -10,7 +10,7 @@ use ring::signature::{ECDSA_P256_SHA256_FIXED, UnparsedPublicKey};
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 
-/// What a proof must be about.
+/// The claims that a proof must have.
 pub(super) struct Expected<'e> {
     pub(super) method: &'e str,
     pub(super) url: &'e str,

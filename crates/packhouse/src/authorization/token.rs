@@ -22,7 +22,7 @@ const TOKEN_EXCHANGE: &str = "urn:ietf:params:oauth:grant-type:token-exchange";
 /// A token that ends soon ends after this many seconds, any other after an hour.
 const BRIEF: u32 = 5;
 
-/// What a request is granted, and what an ID token says of it.
+/// The grant of a request, and the claims of its ID token.
 struct Decision {
     granted: Granted,
     nonce: Option<String>,

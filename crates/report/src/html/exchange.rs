@@ -183,7 +183,7 @@ fn answer(response: &ResponseRecord<'_>, limit: usize) -> Markup {
     block("Response", &text)
 }
 
-/// What a response has beside head and body, each under its title.
+/// The parts of a response beside head and body, each under its title.
 pub(super) fn parts(parts: &ReceivedParts) -> Vec<(&'static str, String)> {
     let mut found = Vec::new();
     if let Some(stream) = &parts.stream {

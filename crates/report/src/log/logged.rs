@@ -240,30 +240,22 @@ impl<'k> LoggedExchange<'k> {
         };
         let body = self.received.bytes.as_deref().map(Bytes::copy_from_slice);
         let [_, fields] = self.lines();
+        let headers = fields.map(|(name, value)| (name.to_owned(), value.as_bytes().to_owned())).collect();
         let mut exchange = Exchange {
-            notes: Vec::new(),
-            trailers: Vec::new(),
-            stream: None,
-            messages: Vec::new(),
-            pages: Vec::new(),
-            lacks_parts: false,
-            sent: Arc::new(self.prepared()?),
             hops: own.hops.iter().map(hop).collect(),
-            status: self.entry.status?,
             reason: own.reason.clone(),
             version: match own.version.as_str() {
                 "HTTP/2" => "HTTP/2",
                 "HTTP/1.0" => "HTTP/1.0",
                 _ => "HTTP/1.1",
             },
-            headers: fields.map(|(name, value)| (name.to_owned(), value.as_bytes().to_owned())).collect(),
             // A body with masks in it is as long as it is; one that is not kept says how long it was.
             size: body.as_ref().map_or(self.received.size, |body| body.len() as u64),
-            body: body.unwrap_or_default(),
             digest: self.received.digest.clone(),
             timings: timings(&own.timings, self.entry.elapsed()),
             proxy: own.proxy.clone(),
             cookies: own.cookies.iter().map(cookie).collect(),
+            ..Exchange::new(Arc::new(self.prepared()?), self.entry.status?, headers, body.unwrap_or_default())
         };
         own.parts.restore(&mut exchange);
         Some(exchange)

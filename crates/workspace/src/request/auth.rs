@@ -1,9 +1,10 @@
-//! The credentials of a request, and what signs it.
+//! The credentials and signers of a request.
 
 use super::encoding::SubstitutionContext;
 use super::keys;
+use super::undefined_profile::unknown_signing_profile;
 use super::write::TemplateRenderer;
-use crate::config::{Config, SigningProfile};
+use crate::config::SigningProfile;
 use crate::secret::{Destinations, UsedSecret};
 use crate::{AuthLine, sign_line};
 use base64::Engine as _;
@@ -15,8 +16,7 @@ use yieldtray_credentials::oauth::{Token, TokenKind};
 use yieldtray_credentials::signature::MessageSigner;
 use yieldtray_expression::Value;
 use yieldtray_http::{HeaderFields, Login, MASK, Signer};
-use yieldtray_source::access::CONFIG_FILE;
-use yieldtray_source::{Code, Problem, SourceId, Span, closest, join_words};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{Auth, KeyPlace};
 
 /// How a request proves who sends it.
@@ -79,7 +79,7 @@ impl TemplateRenderer<'_, '_> {
         })
     }
 
-    /// What `% auth key query` adds to the target.
+    /// The query parameter of `% auth key query`.
     pub(super) fn key_parameter(&mut self, line: Option<&AuthLine<'_>>) -> Option<String> {
         let AuthLine { origin, auth: Auth::Key { place: KeyPlace::Query, name, value }, is_local, .. } = *line? else {
             return None;
@@ -89,7 +89,7 @@ impl TemplateRenderer<'_, '_> {
         Some(format!("{}={}", encode(name), encode(key)))
     }
 
-    /// What signs the request.
+    /// The signer of the request.
     pub(super) fn signer(&mut self) -> Option<Arc<dyn Signer>> {
         let (origin, span) = sign_line(self.resolver.workspace, self.resolver.cell)?;
         let config = &self.resolver.workspace.config;
@@ -166,7 +166,7 @@ pub(super) fn basic(login: &Login) -> String {
     format!("Basic {}", STANDARD.encode(format!("{}:{}", login.user, login.password)))
 }
 
-/// What is added to a request by its credentials, beside a header field.
+/// The additions of credentials to a request beside a header field.
 #[derive(Default)]
 pub(super) struct Added {
     pub(super) digest: Option<Arc<Login>>,
@@ -192,15 +192,4 @@ pub(super) fn add(headers: &mut HeaderFields, proof: Option<Credentials>) -> Add
         Some(Credentials::Key(None)) | None => {}
     }
     added
-}
-
-/// A way to sign that nobody has described, with what was probably meant.
-pub(crate) fn unknown_signing_profile(config: &Config, name: &str, span: Span) -> Problem {
-    let names: Vec<&str> = config.signing.iter().map(|profile| profile.name.as_str()).collect();
-    let problem = Problem::error(Code::UnknownProfile, span, format!("no signing profile `{name}`"));
-    match closest(name, names.iter().copied()) {
-        Some(meant) => problem.did_you_mean(meant),
-        None if names.is_empty() => problem.with_hint(format!("define it in `{CONFIG_FILE}`: `[signing.{name}]`")),
-        None => problem.with_hint(format!("available: {}", join_words(names))),
-    }
 }

@@ -16,7 +16,18 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
     // A body has one source.
     let mut bodies: Vec<(&str, Span)> = Vec::new();
     let mut once: Vec<(&str, Span)> = Vec::new();
+    let [mut plays, mut streams, mut follows, mut waits, mut saves, mut speaks] = [None; 6];
     for line in own.instructions() {
+        let first = match line.kind {
+            InstructionKind::Play { .. } => Some(&mut plays),
+            InstructionKind::Until(_) | InstructionKind::Take(_) => Some(&mut streams),
+            InstructionKind::Follow { .. } => Some(&mut follows),
+            InstructionKind::Wait { .. } => Some(&mut waits),
+            InstructionKind::Save(_) => Some(&mut saves),
+            _ if line.kind.is_of_conversation() => Some(&mut speaks),
+            _ => None,
+        };
+        first.into_iter().for_each(|first| *first = first.or(Some(line.span)));
         // Parts of a GraphQL request are files for its variables.
         let word = body_word(line).filter(|word| !(own.is_graphql() && *word == "part"));
         if let Some(word) = word {
@@ -42,28 +53,18 @@ pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
             }
         }
     }
-    let plays = own.instructions().find(|line| matches!(line.kind, InstructionKind::Play { .. }));
     if let (Some(play), Some(request)) = (plays, &own.request) {
         let hint = "move the request to its own section: a sequence only plays others";
-        clash(play.span, request.span, "a sequence cannot have a request of its own", hint);
+        clash(play, request.span, "a sequence cannot have a request of its own", hint);
     }
-    let line =
-        |kinds: fn(&InstructionKind) -> bool| own.instructions().find(|line| kinds(&line.kind)).map(|line| line.span);
-    let streams = |kind: &InstructionKind| matches!(kind, InstructionKind::Until(_) | InstructionKind::Take(_));
-    let follows = |kind: &InstructionKind| matches!(kind, InstructionKind::Follow { .. });
-    let waits = |kind: &InstructionKind| matches!(kind, InstructionKind::Wait { .. });
-    let saves = |kind: &InstructionKind| matches!(kind, InstructionKind::Save(_));
-    let speaks = |kind: &InstructionKind| {
-        matches!(kind, InstructionKind::Say(_) | InstructionKind::SayFrom(_) | InstructionKind::Expect { .. })
-    };
     for (one, other, message) in [
-        (line(follows), line(waits), "a request that follows pages cannot be sent again until a condition holds"),
-        (line(follows), line(saves), "pages that are followed have no single body to save"),
-        (line(streams), line(waits), "a stream of events cannot be sent again until a condition holds"),
-        (line(speaks), line(saves), "a conversation has no body to save"),
-        (line(speaks), line(waits), "a conversation cannot be sent again until a condition holds"),
-        (line(speaks), line(streams), "a conversation is no stream of events"),
-        (line(speaks), line(follows), "a conversation has no pages"),
+        (follows, waits, "a request that follows pages cannot be sent again until a condition holds"),
+        (follows, saves, "pages that are followed have no single body to save"),
+        (streams, waits, "a stream of events cannot be sent again until a condition holds"),
+        (speaks, saves, "a conversation has no body to save"),
+        (speaks, waits, "a conversation cannot be sent again until a condition holds"),
+        (speaks, streams, "a conversation is no stream of events"),
+        (speaks, follows, "a conversation has no pages"),
     ] {
         if let (Some(one), Some(other)) = (one, other) {
             clash(one, other, message, "remove one of the two lines");

@@ -1,14 +1,32 @@
 //! Private keys that a configuration names.
 
 use crate::config::ProfileEntry;
+use crate::key_cache::KeySource;
 use crate::scope::Resolver;
 use std::io;
 use std::path::Path;
 use yieldtray_credentials::key::{KeyError, SigningKey};
 use yieldtray_source::{Code, Problem};
 
-/// The key in `file`, which the configuration names at `entry`.
+/// The key in `file`, which the configuration names at `entry`. Each is read once.
 pub(super) fn signing_key(
+    resolver: &Resolver<'_>,
+    entry: &ProfileEntry,
+    file: &str,
+    password: Option<&str>,
+    algorithm: Option<&str>,
+) -> Result<SigningKey, Box<Problem>> {
+    let owned = |text: Option<&str>| text.map(str::to_owned);
+    let source = KeySource {
+        file: file.to_owned(),
+        private: entry.private,
+        password: owned(password),
+        algorithm: owned(algorithm),
+    };
+    resolver.workspace.keys.get_or_read(source, || read(resolver, entry, file, password, algorithm))
+}
+
+fn read(
     resolver: &Resolver<'_>,
     entry: &ProfileEntry,
     file: &str,

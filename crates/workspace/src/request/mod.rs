@@ -13,13 +13,13 @@ mod oauth2;
 mod prepare;
 mod sending;
 mod target;
+mod undefined_profile;
 mod write;
 
-pub(crate) use auth::unknown_signing_profile;
 pub(crate) use conflicts::conflicts;
 pub use encoding::{ContextTracker, SubstitutionContext};
 pub use message::{message_from_file, message_text};
-pub(crate) use oauth2::unknown_profile;
 pub use oauth2::{TokenLookup, Tokens, find_token, token_params};
 pub use prepare::{Overrides, PreparedWithSave, prepare};
 pub use sending::configured;
+pub(crate) use undefined_profile::{unknown_profile, unknown_signing_profile};

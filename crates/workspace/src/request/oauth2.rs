@@ -1,8 +1,9 @@
-//! What a profile of `[oauth2]` says, for the cell that asks for a token.
+//! Profiles of `[oauth2]`: the parameters of a token for the cell that needs one.
 
+use super::undefined_profile::unknown_profile;
 use super::write::TemplateRenderer;
 use super::{destination, keys, prepare, sending};
-use crate::config::{Config, Profile};
+use crate::config::Profile;
 use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
 use crate::{AuthLine, auth_of};
@@ -14,8 +15,7 @@ use yieldtray_credentials::oauth::{
 };
 use yieldtray_expression::Value;
 use yieldtray_http::{SendOptions, origin_of};
-use yieldtray_source::access::CONFIG_FILE;
-use yieldtray_source::{Code, Problem, Span, closest, hex, join_words};
+use yieldtray_source::{Code, Problem, hex};
 use yieldtray_syntax::{Auth, duration};
 
 /// The type of a token that is exchanged, where nothing else is said (RFC 8693 3).
@@ -68,65 +68,29 @@ pub fn find_token(
     tokens: &Tokens,
     just_got: Option<&str>,
 ) -> Result<TokenLookup, Vec<Problem>> {
-    let Some((name, params)) = token_params(resolver)? else { return Ok(TokenLookup::NotNeeded) };
+    let Some((texts, problems)) = ProfileTexts::of_cell(resolver)? else { return Ok(TokenLookup::NotNeeded) };
+    let name = texts.profile.name.as_str();
     let now = resolver.context.random.now().timestamp();
-    let known = tokens.find(&name, &params.fingerprint);
-    if let Some(token) = known.filter(|token| token.lasts(now) || just_got == Some(&name)) {
+    // Most requests find their token here: no key is read, and no URL parsed.
+    let known = tokens.find(name, &texts.fingerprint());
+    if let Some(token) = known.filter(|token| token.lasts(now) || just_got == Some(name))
+        && !problems.iter().any(Problem::is_error)
+    {
         return Ok(TokenLookup::Token(token.clone()));
     }
-    match TokenFlow::new(params, known.cloned()) {
+    match TokenFlow::new(texts.checked_params(resolver, problems)?, known.cloned()) {
         Ok(flow) => Ok(TokenLookup::Flow(Box::new(flow))),
         Err(error) => {
-            let config = &resolver.workspace.config;
-            let place = config.profile(&name).map(|profile| (profile.source, profile.span));
-            let (source, span) = place.unwrap_or((resolver.cell.source, Span::empty(0)));
-            Err(vec![Problem::error(Code::UnknownProfile, span, error.to_string()).in_source(source)])
+            let problem = Problem::error(Code::UnknownProfile, texts.profile.span, error.to_string());
+            Err(vec![problem.in_source(texts.profile.source)])
         }
     }
 }
 
-/// The profile that the cell of `resolver` names, and what a token is requested with; `None` if it names none.
-pub fn token_params(resolver: &mut Resolver<'_>) -> Result<Option<(String, TokenParams)>, Vec<Problem>> {
-    let Some(AuthLine { origin, auth: Auth::OAuth2(span), .. }) = auth_of(resolver.workspace, resolver.cell) else {
-        return Ok(None);
-    };
-    let config = &resolver.workspace.config;
-    let environment = resolver.context.settings.environment.as_deref();
-    // The limits of the request hold for its token too.
-    let configured = sending::configured(config.send_settings(environment));
-    let sending = sending::of_cell(configured, resolver.workspace, resolver.cell);
-    let mut writer = TemplateRenderer { resolver, problems: Vec::new() };
-    let name = writer.text(origin, span);
-    let Some(profile) = config.profile(&name) else {
-        return Err(vec![unknown_profile(config, &name, span).in_source(origin)]);
-    };
-    let texts = ProfileTexts::read(&mut writer, profile);
-    let params = texts.params(&mut writer, sending);
-    let mut problems = writer.problems;
-    if let Some(params) = &params {
-        let Endpoints { issuer, token, device, revocation, .. } = &params.endpoints;
-        let reached = [issuer, token, device, revocation].into_iter().flatten();
-        let mut origins: Vec<String> = reached.map(origin_of).collect();
-        origins.dedup();
-        for origin in origins {
-            problems.extend(destination::check_token_endpoint(resolver, &origin));
-        }
-    }
-    match params {
-        Some(params) if !problems.iter().any(Problem::is_error) => Ok(Some((name, params))),
-        _ => Err(problems),
-    }
-}
-
-/// A profile nobody has described, with what was probably meant.
-pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Problem {
-    let names: Vec<&str> = config.profiles.iter().map(|profile| profile.name.as_str()).collect();
-    let problem = Problem::error(Code::UnknownProfile, span, format!("no OAuth 2.0 profile `{name}`"));
-    match closest(name, names.iter().copied()) {
-        Some(meant) => problem.did_you_mean(meant),
-        None if names.is_empty() => problem.with_hint(format!("define it in `{CONFIG_FILE}`: `[oauth2.{name}]`")),
-        None => problem.with_hint(format!("available: {}", join_words(names))),
-    }
+/// What a token is requested with for the profile that the cell of `resolver` names; `None` if it names none.
+pub fn token_params(resolver: &mut Resolver<'_>) -> Result<Option<TokenParams>, Vec<Problem>> {
+    let Some((texts, problems)) = ProfileTexts::of_cell(resolver)? else { return Ok(None) };
+    texts.checked_params(resolver, problems).map(Some)
 }
 
 /// The texts of a profile with their placeholders resolved.
@@ -136,6 +100,45 @@ struct ProfileTexts<'p> {
 }
 
 impl<'p> ProfileTexts<'p> {
+    /// Those of the profile that a cell names, with what is wrong with them; `None` if it names none.
+    fn of_cell(resolver: &mut Resolver<'p>) -> Result<Option<(Self, Vec<Problem>)>, Vec<Problem>> {
+        let Some(AuthLine { origin, auth: Auth::OAuth2(span), .. }) = auth_of(resolver.workspace, resolver.cell) else {
+            return Ok(None);
+        };
+        let config = &resolver.workspace.config;
+        let mut writer = TemplateRenderer { resolver, problems: Vec::new() };
+        let name = writer.text(origin, span);
+        let Some(profile) = config.profile(&name) else {
+            return Err(vec![unknown_profile(config, &name, span).in_source(origin)]);
+        };
+        let texts = Self::read(&mut writer, profile);
+        Ok(Some((texts, writer.problems)))
+    }
+
+    /// What a token is requested with, unless something is wrong. Its secrets must belong to the endpoints.
+    fn checked_params(&self, resolver: &mut Resolver<'_>, problems: Vec<Problem>) -> Result<TokenParams, Vec<Problem>> {
+        let environment = resolver.context.settings.environment.as_deref();
+        // The limits of the request apply to its token too.
+        let configured = sending::configured(resolver.workspace.config.send_settings(environment));
+        let sending = sending::of_cell(configured, resolver.workspace, resolver.cell);
+        let mut writer = TemplateRenderer { resolver, problems };
+        let params = self.params(&mut writer, sending);
+        let mut problems = writer.problems;
+        if let Some(params) = &params {
+            let Endpoints { issuer, token, device, revocation, .. } = &params.endpoints;
+            let reached = [issuer, token, device, revocation].into_iter().flatten();
+            let mut origins: Vec<String> = reached.map(origin_of).collect();
+            origins.dedup();
+            for origin in origins {
+                problems.extend(destination::check_token_endpoint(resolver, &origin));
+            }
+        }
+        match params {
+            Some(params) if !problems.iter().any(Problem::is_error) => Ok(params),
+            _ => Err(problems),
+        }
+    }
+
     fn read(writer: &mut TemplateRenderer<'_, '_>, profile: &'p Profile) -> Self {
         let written = profile.entries.iter().map(|entry| {
             let text = writer.text(entry.source, entry.span);

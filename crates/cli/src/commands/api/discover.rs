@@ -3,7 +3,7 @@
 use serde_json::Value;
 use std::collections::VecDeque;
 use url::Url;
-use yieldtray_http::Exchange;
+use yieldtray_http::{Exchange, links};
 
 /// Paths at which descriptions are looked for, where nothing else is configured.
 pub(super) const USUAL_PATHS: &[&str] = &[
@@ -56,35 +56,12 @@ pub(super) fn first(base: &Url, paths: Option<&[String]>) -> VecDeque<Candidate>
 
 /// The descriptions that a response links to, at the same server: another one was not asked.
 pub(super) fn linked(candidate: &Candidate, answer: &Exchange, base: &Url) -> Vec<Url> {
-    let mut targets: Vec<String> = Vec::new();
-    for (name, value) in &answer.headers {
-        if name.eq_ignore_ascii_case("link") {
-            targets.extend(service_descriptions(&String::from_utf8_lossy(value)));
-        }
-    }
+    let mut targets = links(answer, "service-desc");
     if matches!(candidate, Candidate::Catalog(_)) && (200..300).contains(&answer.status) {
         targets.extend(of_catalog(&answer.body));
     }
     let absolute = targets.iter().filter_map(|target| answer.sent.url.join(target).ok());
     absolute.filter(|url| url.origin() == base.origin()).take(MAX_LINKS).collect()
-}
-
-/// The targets of `rel="service-desc"` in a `Link` field (RFC 8288 3).
-fn service_descriptions(field: &str) -> Vec<String> {
-    let mut found = Vec::new();
-    for part in field.split('<').skip(1) {
-        let Some((target, parameters)) = part.split_once('>') else { continue };
-        let relations = parameters.split(';').filter_map(|parameter| parameter.trim().split_once('='));
-        let relations = relations.filter(|(name, _)| name.trim().eq_ignore_ascii_case("rel"));
-        let is_description = |value: &str| {
-            let value = value.trim().trim_end_matches(',').trim().trim_matches('"');
-            value.split_ascii_whitespace().any(|relation| relation.eq_ignore_ascii_case("service-desc"))
-        };
-        if relations.into_iter().any(|(_, value)| is_description(value)) {
-            found.push(target.to_owned());
-        }
-    }
-    found
 }
 
 /// The targets of `service-desc` in a catalog: a set of links as JSON (RFC 9264 4.2).
@@ -98,14 +75,6 @@ fn of_catalog(body: &[u8]) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn links_to_descriptions_are_found_among_others() {
-        let field = "</lots?page=2>; rel=\"next\", </openapi.json>; rel=\"service-desc\"; type=\"application/json\", \
-                     </a.yaml>;rel=service-desc, </help>; title=\"rel=service-desc\"";
-        assert_eq!(service_descriptions(field), ["/openapi.json", "/a.yaml"]);
-        assert!(service_descriptions("<<<>>>;;=,,").is_empty());
-    }
 
     #[test]
     fn a_catalog_names_descriptions() {
